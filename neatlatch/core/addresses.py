@@ -1,0 +1,199 @@
+"""Web addresses: taking a URI apart and comparing two of them (RFC 3986).
+
+A URI is taken apart by the expression of RFC 3986 Appendix B, which never fails: whatever a person
+pasted can be shown and compared piece by piece. Whether a URI is *sound* is asked separately.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass, replace
+
+# RFC 3986 Appendix B, with the authority kept apart from its marker "//".
+_PIECES = re.compile(r"^(?:([^:/?#]+):)?(?://([^/?#]*))?([^?#]*)(?:\?([^#]*))?(?:#(.*))?$", re.DOTALL)
+_SCHEME = re.compile(r"^[A-Za-z][A-Za-z0-9+.-]*$")
+_ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
+_UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
+_DEFAULT_PORTS = {"http": "80", "https": "443"}
+_PLACEHOLDER = re.compile(r"\{[^{}]*\}|<[A-Za-z][^<>]*>")
+# RFC 3986 §2: a URI is made of these and nothing else.
+_URI_CHARACTERS = re.compile(r"^[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%]*$")
+
+
+@dataclass(frozen=True)
+class Address:
+    """A URI in its pieces. ``None`` is an absent piece; an empty string is one that is present and empty."""
+
+    scheme: str | None
+    userinfo: str | None
+    host: str | None
+    port: str | None
+    path: str
+    query: str | None
+    fragment: str | None
+
+    @property
+    def text(self) -> str:
+        """The pieces put together again (RFC 3986 §5.3)."""
+        parts = []
+        if self.scheme is not None:
+            parts.append(f"{self.scheme}:")
+        if self.host is not None:
+            user = "" if self.userinfo is None else f"{self.userinfo}@"
+            port = "" if self.port is None else f":{self.port}"
+            parts.append(f"//{user}{self.host}{port}")
+        parts.append(self.path)
+        if self.query is not None:
+            parts.append(f"?{self.query}")
+        if self.fragment is not None:
+            parts.append(f"#{self.fragment}")
+        return "".join(parts)
+
+    @property
+    def effective_port(self) -> str | None:
+        """The port that would be used: the one written, or the scheme's own."""
+        return self.port or _DEFAULT_PORTS.get((self.scheme or "").lower())
+
+
+def take_apart(uri: str) -> Address:
+    """Split a URI reference into its pieces (RFC 3986 Appendix B and §3.2). Never fails."""
+    found = _PIECES.match(uri)
+    assert found is not None  # the expression matches every string
+    scheme, authority, path, query, fragment = found.groups()
+    userinfo = host = port = None
+    if authority is not None:
+        rest = authority
+        if "@" in rest:
+            userinfo, _, rest = rest.rpartition("@")
+        bracket = rest.rfind("]")
+        colon = rest.rfind(":")
+        if colon > bracket:
+            host, port = rest[:colon], rest[colon + 1 :]
+        else:
+            host = rest
+    return Address(scheme, userinfo, host, port, path, query, fragment)
+
+
+def _normal_escapes(text: str) -> str:
+    """Upper-case hex digits and undo escapes of unreserved characters (RFC 3986 §6.2.2.1, §6.2.2.2)."""
+
+    def one(found: re.Match[str]) -> str:
+        character = chr(int(found.group(1), 16))
+        return character if character in _UNRESERVED else found.group(0).upper()
+
+    return _ESCAPE.sub(one, text)
+
+
+def remove_dot_segments(path: str) -> str:
+    """RFC 3986 §5.2.4, step by step."""
+    rest, out = path, ""
+    while rest:
+        if rest.startswith("../"):
+            rest = rest[3:]
+        elif rest.startswith("./") or rest.startswith("/./"):
+            rest = rest[2:]
+        elif rest == "/.":
+            rest = "/"
+        elif rest.startswith("/../") or rest == "/..":
+            rest = "/" + rest[4:]
+            out = out[: out.rfind("/")] if "/" in out else ""
+        elif rest in (".", ".."):
+            rest = ""
+        else:
+            cut = rest.find("/", 1)
+            cut = len(rest) if cut == -1 else cut
+            out, rest = out + rest[:cut], rest[cut:]
+    return out
+
+
+def normalise(uri: str) -> str:
+    """The URI after syntax- and scheme-based normalisation (RFC 3986 §6.2.2, §6.2.3)."""
+    address = take_apart(uri)
+    scheme = address.scheme.lower() if address.scheme else address.scheme
+    host = address.host
+    if host is not None:
+        host = _normal_escapes(host).lower()
+    path = _normal_escapes(address.path)
+    if scheme is not None:
+        path = remove_dot_segments(path)
+    port = address.port
+    if port is not None and (port == "" or port == _DEFAULT_PORTS.get(scheme or "")):
+        port = None
+    if path == "" and host is not None and scheme in _DEFAULT_PORTS:
+        path = "/"
+    return replace(
+        address,
+        scheme=scheme,
+        userinfo=None if address.userinfo is None else _normal_escapes(address.userinfo),
+        host=host,
+        port=port,
+        path=path,
+        query=None if address.query is None else _normal_escapes(address.query),
+        fragment=None if address.fragment is None else _normal_escapes(address.fragment),
+    ).text
+
+
+def equivalent(one: str, other: str) -> bool:
+    """Whether two URIs are the same after normalisation (RFC 3986 §6.2.2, §6.2.3)."""
+    return normalise(one) == normalise(other)
+
+
+def same_origin(one: str, other: str) -> bool:
+    """Whether scheme, host and port are the same (RFC 6454 §5)."""
+    a, b = take_apart(normalise(one)), take_apart(normalise(other))
+    return (a.scheme, a.host, a.effective_port) == (b.scheme, b.host, b.effective_port)
+
+
+def is_absolute(uri: str) -> bool:
+    """Whether the text starts with a valid scheme (RFC 3986 §3.1)."""
+    scheme = take_apart(uri).scheme
+    return scheme is not None and _SCHEME.match(scheme) is not None
+
+
+def is_loopback_host(host: str | None) -> bool:
+    """Whether a host is this machine by its own name: a loopback address literal or ``localhost`` (RFC 6761 §6.3)."""
+    if host is None:
+        return False
+    bare = host.strip("[]").lower()
+    if bare == "localhost" or bare.endswith(".localhost"):
+        return True
+    try:
+        return ipaddress.ip_address(bare).is_loopback
+    except ValueError:
+        return False
+
+
+def is_protected(uri: str) -> bool:
+    """Whether a call there cannot be overheard: https, or a loopback host (RFC 6749 §3.1.2.1, RFC 8252 §8.3)."""
+    address = take_apart(uri)
+    return (address.scheme or "").lower() == "https" or is_loopback_host(address.host)
+
+
+def placeholders(uri: str) -> tuple[str, ...]:
+    """Slots nobody has filled in, such as ``{tenant}`` or ``<your-site>`` (common practice, no source)."""
+    return tuple(_PLACEHOLDER.findall(uri))
+
+
+def unsound_web_address(uri: str) -> str | None:
+    """Why a text cannot be used as a web address to call, in one sentence; ``None`` if it can (RFC 3986 §2, RFC 9110 §4.2)."""
+    if not uri:
+        return "No address was given."
+    if uri != uri.strip():
+        return "There is a space or line break at an end of the address."
+    if slots := placeholders(uri):
+        return f"{slots[0]} still has to be filled in."
+    address = take_apart(uri)
+    if address.scheme is None or not _SCHEME.match(address.scheme) or address.host is None:
+        return "It needs the scheme, for example https://."
+    if address.scheme.lower() not in _DEFAULT_PORTS:
+        return f"“{address.scheme}” is not a scheme for web addresses; use https."
+    if not address.host:
+        return "It has no host."
+    if not _URI_CHARACTERS.match(uri):
+        return "It holds characters that a web address must escape."
+    if address.port is not None and not (address.port.isdigit() and 0 < int(address.port) < 65536):
+        return f"“{address.port}” is not a port number."
+    if address.userinfo is not None:
+        return "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
+    return None
