@@ -1,0 +1,74 @@
+"""What an operation is, and how it reads its input."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+Given = Mapping[str, Any]
+
+
+class BadInput(ValueError):
+    """The input lacks something, or holds something of the wrong type."""
+
+
+@dataclass(frozen=True)
+class Op:
+    """An operation: its name, its input in words, the source of its rule, and the function."""
+
+    name: str
+    takes: str
+    source: str
+    run: Callable[[Given], Any]
+
+
+def text(given: Given, key: str) -> str:
+    """A required string."""
+    if not isinstance(given.get(key), str):
+        raise BadInput(f"“{key}” must be a string")
+    return str(given[key])
+
+
+def optional_text(given: Given, key: str) -> str | None:
+    """A string, or null, or absent."""
+    return None if given.get(key) is None else text(given, key)
+
+
+def integer(given: Given, key: str) -> int:
+    """A required whole number."""
+    value = given.get(key)
+    if not isinstance(value, int) or isinstance(value, bool):
+        raise BadInput(f"“{key}” must be a whole number")
+    return value
+
+
+def texts(given: Given, key: str) -> tuple[str, ...]:
+    """A required list of strings."""
+    value = given.get(key)
+    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+        raise BadInput(f"“{key}” must be a list of strings")
+    return tuple(value)
+
+
+def mapping(given: Given, key: str) -> dict[str, str]:
+    """An object whose values are strings; absent: empty."""
+    value = given.get(key, {})
+    if not isinstance(value, dict) or not all(isinstance(one, str) for one in value.values()):
+        raise BadInput(f"“{key}” must be an object of strings")
+    return value
+
+
+def moment(given: Given, key: str) -> datetime | None:
+    """A moment by RFC 3339, with its offset; absent: ``None``."""
+    value = optional_text(given, key)
+    if value is None:
+        return None
+    try:
+        found = datetime.fromisoformat(value)
+    except ValueError as error:
+        raise BadInput(f"“{key}” must be a moment like 2026-06-01T00:00:00+00:00") from error
+    if found.tzinfo is None:
+        raise BadInput(f"“{key}” needs its offset from UTC, for example Z at the end")
+    return found

@@ -1,0 +1,190 @@
+"""What a test saw: rungs, exchanges and failures, with every secret masked.
+
+The ladder in ``wire`` makes these, the diagnosis reads them, the page draws them.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, field
+from enum import StrEnum
+from typing import Any
+from urllib.parse import parse_qsl, quote, urlsplit, urlunsplit
+
+MASK = "•••"
+_BODY_LIMIT = 4000
+# Header fields and parameters that carry secrets, or lead to them (RFC 6749, RFC 6750, RFC 7592, RFC 6265).
+_SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key"})
+_SECRET_NAMES = frozenset({
+    "access_token", "refresh_token", "id_token", "client_secret", "code", "code_verifier", "state", "password", "assertion",
+    "client_assertion", "registration_access_token", "token", "api_key", "apikey", "secret", "device_code",
+})  # fmt: skip
+
+
+class Rung(StrEnum):
+    """The steps of the ladder from the ground up."""
+
+    FIND = "find"
+    REACH = "reach"
+    SECURE = "secure"
+    SIGN_IN = "sign_in"
+    ALLOWED = "allowed"
+    WORK = "work"
+
+
+RUNGS = tuple(Rung)
+RUNG_LABELS = {Rung.FIND: "Find", Rung.REACH: "Reach", Rung.SECURE: "Secure", Rung.SIGN_IN: "Sign in",
+               Rung.ALLOWED: "Allowed", Rung.WORK: "Work"}  # fmt: skip
+
+
+class CauseClass(StrEnum):
+    """Why a test failed, roughly (DOMAIN §10)."""
+
+    ROAD = "road"
+    TLS = "tls"
+    CREDENTIAL = "credential"
+    RIGHT = "right"
+    PACE = "pace"
+    THEIRS = "theirs"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """A request and its answer, masked. ``status`` is ``None`` where no answer came. Times in milliseconds, sizes in octets."""
+
+    method: str
+    url: str
+    request_headers: tuple[tuple[str, str], ...]
+    request_body: str
+    status: int | None
+    response_headers: tuple[tuple[str, str], ...] = ()
+    response_body: str = ""
+    response_size: int = 0
+    ms: float = 0.0
+    error: str = ""
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a rung failed, for the diagnosis.
+
+    ``kind`` says where the answer came from: resolver, socket, tls, token, authorize, resource, work, setting or time.
+    ``code`` is the standard's own code or our short name of it.
+    """
+
+    kind: str
+    code: str
+    cause: CauseClass
+    detail: str = ""
+    status: int | None = None
+    scopes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RungResult:
+    """One rung: how it went, in one sentence, with its evidence."""
+
+    rung: Rung
+    passed: bool
+    says: str
+    ms: float
+    tries: int = 1
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    exchanges: tuple[Exchange, ...] = ()
+    failure: Failure | None = None
+
+    @property
+    def blip(self) -> bool:
+        """It passed, but only when repeated."""
+        return self.passed and self.tries > 1
+
+
+def as_dict(result: RungResult) -> dict[str, Any]:
+    """Plain values, for keeping and for the page."""
+    return asdict(result)
+
+
+def mask(text: str, secrets: Iterable[str]) -> str:
+    """Replace every known secret in a text, longest first, also where it stands escaped (RFC 3986 §2.1)."""
+    for secret in sorted({one for one in secrets if len(one) >= 4}, key=len, reverse=True):
+        for form in {secret, quote(secret, safe=""), quote(secret)}:
+            text = text.replace(form, MASK)
+    return text
+
+
+def mask_headers(headers: Iterable[tuple[str, str]], secrets: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    """Header fields with secrets masked; of ``Authorization`` the scheme stays."""
+    known = tuple(secrets)
+    shown = []
+    for name, value in headers:
+        if name.lower() in _SECRET_HEADERS:
+            scheme, space, _ = value.partition(" ")
+            value = f"{scheme} {MASK}" if space and name.lower().endswith("authorization") else MASK
+        elif name.lower() == "location":
+            value = mask_url(value, known)
+        shown.append((name, mask(value, known)))
+    return tuple(shown)
+
+
+def _is_secret_name(name: str) -> bool:
+    return name.lower() in _SECRET_NAMES
+
+
+def mask_url(url: str, secrets: Iterable[str]) -> str:
+    """An address with the secret parameters of its query masked."""
+    parts = urlsplit(url)
+    if parts.query:
+        query = "&".join(
+            f"{quote(key)}={MASK if _is_secret_name(key) else quote(value, safe='/:')}"
+            for key, value in parse_qsl(parts.query, keep_blank_values=True)
+        )
+        url = urlunsplit(parts._replace(query=query))
+    return mask(url, secrets)
+
+
+def mask_body(body: str, content_type: str, secrets: Iterable[str]) -> str:
+    """A body with secrets masked by their names and by their values, cut at 4,000 characters."""
+    media = content_type.split(";")[0].strip().lower()
+    if media == "application/x-www-form-urlencoded":
+        body = "&".join(f"{quote(key)}={MASK if _is_secret_name(key) else quote(value, safe='/:')}"
+                        for key, value in parse_qsl(body, keep_blank_values=True))  # fmt: skip
+    elif media.endswith("json"):
+        try:
+            body = json.dumps(_mask_json(json.loads(body)), ensure_ascii=False, indent=1)
+        except (ValueError, RecursionError):
+            body = _mask_loose(body)
+    else:
+        body = _mask_loose(body)
+    body = mask(body, secrets)
+    return body if len(body) <= _BODY_LIMIT else body[:_BODY_LIMIT] + f"\n… {len(body) - _BODY_LIMIT} characters more"
+
+
+def _mask_json(found: Any) -> Any:
+    if isinstance(found, dict):
+        return {key: MASK if _is_secret_name(str(key)) and isinstance(value, str) else _mask_json(value) for key, value in found.items()}
+    return [_mask_json(one) for one in found] if isinstance(found, list) else found
+
+
+def _mask_loose(body: str) -> str:
+    """In text that is neither a form nor JSON, mask what follows a secret's name and the value of hidden fields."""
+    names = "|".join(sorted(_SECRET_NAMES))
+    body = re.sub(rf"(?i)\b({names})([\"']?\s*[=:]\s*[\"']?)[^\s\"'&<>]+", rf"\1\2{MASK}", body)
+    return re.sub(r"(?i)(<input[^>]*type=[\"']?hidden[^>]*value=)(\"[^\"]*\"|'[^']*')", rf'\1"{MASK}"', body)
+
+
+def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), body: str = "") -> str:
+    """The call as a ``curl`` line for a shell, with the token as the variable ``$TOKEN`` (never its value)."""
+    parts = ["curl -sS", f"-X {method}" if method != "GET" else "", f"{_quoted(url)}", '-H "Authorization: Bearer $TOKEN"']
+    for name, value in headers:
+        if name.lower() not in _SECRET_HEADERS | {"host", "content-length", "user-agent", "accept-encoding", "connection"}:
+            parts.append(f"-H {_quoted(f'{name}: {value}')}")
+    if body:
+        parts.append(f"--data-raw {_quoted(body)}")
+    return " ".join(part for part in parts if part)
+
+
+def _quoted(text: str) -> str:
+    return "'" + text.replace("'", "'\\''") + "'"

@@ -1,0 +1,32 @@
+"""Account: the one that signed in is the one expected; a service account where the environment demands it."""
+
+from __future__ import annotations
+
+from .base import Act, Fit, Halves, Pin, differs
+
+KEY, LABEL = "account", "signed-in account"
+
+
+def pin(halves: Halves) -> Pin:
+    """At sign-in people pick the wrong one of their accounts (common practice, no source)."""
+    expected = halves.caller.account
+    actual = halves.caller.signed_in_as
+    again = Act("sign_in", "Sign in again" if halves.caller.signed_in_at else "Sign in")
+    shown = expected or ("service account expected" if halves.caller.environment_wants_service_account else "any account")
+    if halves.caller.signed_in_at is None:
+        return Pin(KEY, LABEL, Fit.MISSING, shown, "nobody yet", "Nobody has signed in yet, so there is no token.", acts=(again,))
+    if not actual:
+        return Pin(KEY, LABEL, Fit.NOT_PROVEN if expected else Fit.FITS, shown, "not told",
+                   "The application does not say who signed in.", acts=(again,) if expected else ())  # fmt: skip
+    if expected and actual.casefold() != expected.casefold():
+        return differs(KEY, LABEL, expected, actual, f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.", again)
+    if not expected and halves.caller.environment_wants_service_account and not looks_like_service(actual):
+        return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "
+                       "Name the expected account if it is one.", again, Act("expect_account", f"{actual} is right", actual), marked=False)  # fmt: skip
+    return Pin(KEY, LABEL, Fit.FITS, shown, actual, "The expected account signed in." if expected else "Any account may sign in here.")
+
+
+def looks_like_service(account: str) -> bool:
+    """Whether an account's name says that it is a service account (common practice, no source)."""
+    name = account.split("@")[0].lower()
+    return any(part in ("svc", "service", "robot", "bot", "job", "system", "app") for part in name.replace("_", "-").replace(".", "-").split("-"))

@@ -1,0 +1,176 @@
+"""The two halves of a connection as plain values, and what a pin answers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+
+from ..differ import Marked, mark
+from ..scopes import Alternatives
+
+
+class Fit(StrEnum):
+    """How two values of a pin stand to each other."""
+
+    FITS = "fits"
+    DIFFERS = "differs"
+    MISSING = "missing"
+    NOT_PROVEN = "not_proven"
+    NOT_ASKED = "not_asked"
+
+
+@dataclass(frozen=True)
+class Act:
+    """Something that would mend a pin. ``key`` names the act for the service, ``value`` what it is done with."""
+
+    key: str
+    label: str
+    value: str = ""
+
+
+@dataclass(frozen=True)
+class Pin:
+    """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both."""
+
+    key: str
+    label: str
+    fit: Fit
+    provider: str
+    caller: str
+    why: str
+    marked: Marked | None = None
+    acts: tuple[Act, ...] = ()
+
+
+@dataclass(frozen=True)
+class SecretFacts:
+    """A secret as it may be known: keyed fingerprint (``None``: never seen here), hint, ID, end, state. Never its value."""
+
+    fingerprint: str | None
+    hint: str
+    secret_id: str = ""
+    ends: datetime | None = None
+    live: bool = True
+    put_in: datetime | None = None
+    looks_like_id: bool = False
+
+
+@dataclass(frozen=True)
+class Consent:
+    """An administrator's consent to a scope: by whom and when."""
+
+    who: str
+    when: datetime | None
+
+
+@dataclass(frozen=True)
+class Need:
+    """An operation that a user of the connection calls, with the scopes that allow it."""
+
+    user: str
+    operation: str
+    alternatives: Alternatives
+
+
+@dataclass(frozen=True)
+class ProviderSide:
+    """What the application holds. ``managed``: read and written by protocol, so what stands here is what stands there.
+
+    ``known`` is false while no client registration is named at all.
+    """
+
+    known: bool
+    managed: bool
+    environment: str
+    issuer: str = ""
+    authorization_endpoint: str = ""
+    token_endpoint: str = ""
+    api_base: str = ""
+    published: bool = False
+    client_id: str = ""
+    public: bool = False
+    redirect_uris: tuple[str, ...] = ()
+    scopes: frozenset[str] = frozenset()
+    grants: frozenset[str] = frozenset()
+    sign_in_methods: frozenset[str] = frozenset()
+    secrets: tuple[SecretFacts, ...] = ()
+    consents: Mapping[str, Consent] = field(default_factory=dict)
+    administrator_scopes: frozenset[str] = frozenset()
+    account: str = ""
+    vendor_shared: bool = False
+    changed_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class CallerSide:
+    """What we send."""
+
+    scheme: str
+    environment: str
+    environment_is_production: bool
+    environment_wants_service_account: bool
+    grant: str
+    issuer: str = ""
+    authorization_endpoint: str = ""
+    token_endpoint: str = ""
+    api_base: str = ""
+    client_id: str = ""
+    secret: SecretFacts | None = None
+    sign_in_method: str = ""
+    redirect_uri: str = ""
+    scopes: frozenset[str] = frozenset()
+    account: str = ""
+    pkce: str = "S256"
+    granted: frozenset[str] | None = None
+    signed_in_as: str = ""
+    signed_in_at: datetime | None = None
+    changed_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class Halves:
+    """Everything the pins are worked out from.
+
+    ``proven_at``: when a test last passed the Sign in rung. ``refused_at``: when one last failed there.
+    ``other_environments``: addresses of the same application elsewhere, by environment name.
+    """
+
+    provider: ProviderSide
+    caller: CallerSide
+    now: datetime
+    needs: tuple[Need, ...] = ()
+    implies: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    proven_at: datetime | None = None
+    other_environments: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def proven(self) -> bool:
+        """Whether a test has shown, since the last change on either side, that what we send is taken."""
+        if self.proven_at is None:
+            return False
+        changes = [one for one in (self.provider.changed_at, self.caller.changed_at) if one is not None]
+        return all(self.proven_at >= one for one in changes)
+
+    def agreed(self, key: str, label: str, provider: str, caller: str, why: str) -> Pin:
+        """A pin whose values agree: it fits, unless the provider's half is a mirror that no test has proven."""
+        if self.provider.managed or self.proven:
+            return Pin(key, label, Fit.FITS, provider, caller, why)
+        return Pin(key, label, Fit.NOT_PROVEN, provider, caller, "Both say the same, but the provider's half was entered by hand and no test has passed since.",
+                   acts=(Act("test", "Test it"),))  # fmt: skip
+
+
+def missing(key: str, label: str, provider: str, caller: str, why: str, *acts: Act) -> Pin:
+    """A pin of which one side, or both, has no value."""
+    return Pin(key, label, Fit.MISSING, provider or "—", caller or "—", why, acts=acts)
+
+
+def differs(key: str, label: str, provider: str, caller: str, why: str, *acts: Act, marked: bool = True) -> Pin:
+    """A pin whose sides do not agree, with the difference marked."""
+    return Pin(key, label, Fit.DIFFERS, provider, caller, why, mark(provider, caller) if marked else None, acts)
+
+
+def not_known(key: str, label: str, caller: str) -> Pin:
+    """The pin while no client registration is named."""
+    return missing(key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client"))

@@ -1,0 +1,27 @@
+"""Environment: address, client and credential belong to the same one; no vendor-shared client in production."""
+
+from __future__ import annotations
+
+from .. import addresses
+from .base import Act, Halves, Pin, differs, not_known
+
+KEY, LABEL = "environment", "environment"
+
+
+def pin(halves: Halves) -> Pin:
+    """A value of another environment is the commonest slip of copying (common practice, no source)."""
+    ours, theirs = halves.caller.environment, halves.provider.environment
+    if not halves.provider.known:
+        return not_known(KEY, LABEL, ours)
+    if theirs != ours:
+        return differs(KEY, LABEL, theirs, ours, f"The client is registered in {theirs}, this connection is for {ours}.",
+                       Act("choose_client", "Name another client"), marked=False)  # fmt: skip
+    for name, elsewhere in halves.other_environments.items():
+        for address in (halves.caller.issuer, halves.caller.authorization_endpoint, halves.caller.token_endpoint, halves.caller.api_base):
+            if address and any(addresses.equivalent(address, one) for one in elsewhere):
+                return differs(KEY, LABEL, theirs, f"{address} is {name}'s", f"An address we use belongs to {name}, not to {ours}.",
+                               Act("take_provider", "Use this environment's"), marked=False)  # fmt: skip
+    if halves.provider.vendor_shared and halves.caller.environment_is_production:
+        return differs(KEY, LABEL, "vendor's shared client", ours, "A vendor's shared client is for trying things out, never for production.",
+                       Act("choose_client", "Name another client"), marked=False)  # fmt: skip
+    return halves.agreed(KEY, LABEL, theirs, ours, "Address and client belong to the same environment.")

@@ -1,0 +1,60 @@
+"""Scopes: what we request is permitted, what the users need is granted, and the token is as new as the request."""
+
+from __future__ import annotations
+
+from ..scopes import allows, closure, joined, lacking
+from .base import Act, Fit, Halves, Pin, missing, not_known
+
+KEY, LABEL = "scopes", "scopes"
+
+
+def pin(halves: Halves) -> Pin:
+    """requested ⊆ permitted; needed ⊆ closure(granted); tokens older than a scope change must be made anew (DOMAIN §2)."""
+    provider, caller = halves.provider, halves.caller
+    theirs, ours = joined(provider.scopes), joined(caller.scopes)
+    if not provider.known:
+        return not_known(KEY, LABEL, ours)
+    if not provider.scopes and caller.scopes:
+        return missing(KEY, LABEL, "", ours, "It is not known which scopes this client is permitted.", Act("open_client", "Enter them"))
+    over = sorted(caller.scopes - closure(provider.scopes, halves.implies))
+    if over:
+        return _not_permitted(halves, over, theirs, ours)
+    if short := _short(halves, caller.scopes):
+        user, operation, scopes = short
+        return _differs(theirs, ours, f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.",
+                        *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)), Act("see_users", "See who needs it"))  # fmt: skip
+    if caller.granted is not None:
+        held = closure(caller.granted, halves.implies)
+        if gap := sorted(caller.scopes - held):
+            again = Act("sign_in", "Sign in again") if caller.grant == "authorization_code" else Act("test", "Get a new token")
+            return _differs(theirs, ours, f"The token we hold was granted {joined(caller.granted) or 'no scope'}; it lacks {', '.join(gap)}. "
+                            "A change does not reach a token made before it.", again)  # fmt: skip
+    return halves.agreed(KEY, LABEL, theirs, ours, "Everything we ask for is permitted, and enough for every user.")
+
+
+def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> Pin:
+    remaining = halves.caller.scopes - set(over)
+    before, after = _blocked(halves, halves.caller.scopes), _blocked(halves, remaining)
+    users = {need.user for need in halves.needs}
+    why = f"{', '.join(over)} {'is' if len(over) == 1 else 'are'} not permitted for this client."
+    if users:
+        count = len(after - before)
+        why += f" Needed by {count} of {len(users)} {'user' if len(users) == 1 else 'users'} below." if count else " None of its users needs it."
+    acts = [Act("permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one) for one in over]
+    acts += [Act("drop_scope", "Drop it here", one) for one in over]
+    return _differs(theirs, ours, why, *acts, *([Act("see_users", "See who needs it")] if users else []))
+
+
+def _blocked(halves: Halves, held: frozenset[str]) -> set[str]:
+    return {need.user for need in halves.needs if not allows(held, need.alternatives, halves.implies)}
+
+
+def _short(halves: Halves, held: frozenset[str]) -> tuple[str, str, frozenset[str]] | None:
+    for need in halves.needs:
+        if gap := lacking(held, need.alternatives, halves.implies):
+            return need.user, need.operation, gap
+    return None
+
+
+def _differs(theirs: str, ours: str, why: str, *acts: Act) -> Pin:
+    return Pin(KEY, LABEL, Fit.DIFFERS, theirs or "none", ours or "none", why, acts=acts)

@@ -1,0 +1,62 @@
+"""Client secret: one of the live ones, by keyed fingerprint or proven by a test, and not past its end."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from ..lifetimes import in_words
+from .base import Act, Fit, Halves, Pin, SecretFacts, differs, missing, not_known
+
+KEY, LABEL = "secret", "client secret"
+_PUT_IN = Act("put_secret", "Put in the secret")
+
+
+def pin(halves: Halves) -> Pin:
+    """Equality is asked of fingerprints, never of values; "secrets have an ID and a value" is common practice, no source."""
+    theirs, ours = halves.provider.secrets, halves.caller.secret
+    shown = _shown(ours, halves.now) if ours else "—"
+    if not halves.provider.known:
+        return not_known(KEY, LABEL, shown)
+    if halves.provider.public:
+        if ours is None:
+            return Pin(KEY, LABEL, Fit.NOT_ASKED, "not asked for", "none", "A public client has no secret.")
+        return differs(KEY, LABEL, "public client, no secret", shown, "The client is public, yet we send a secret.",
+                       Act("drop_secret", "Take the secret out"), marked=False)  # fmt: skip
+    live = [one for one in theirs if one.live and not _over(one, halves.now)]
+    held = _shown(live[-1], halves.now) if live else ("ended" if theirs else "—")
+    if ours is None:
+        return missing(KEY, LABEL, held, "", "We have no secret for this client.", _PUT_IN)
+    same = next((one for one in theirs if one.fingerprint is not None and one.fingerprint == ours.fingerprint), None)
+    place = f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · " if same and len(theirs) > 1 else ""
+    if same is not None and not same.live:
+        return differs(KEY, LABEL, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", _PUT_IN, marked=False)
+    ends = (same.ends if same else None) or ours.ends
+    if ends is not None and halves.now >= ends:
+        return differs(KEY, LABEL, held, shown, f"The secret ended {in_words(halves.now - ends)} ago.", _PUT_IN, marked=False)
+    if ours.looks_like_id or any(ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id):
+        return differs(KEY, LABEL, held, shown, "What was put in is the ID of the secret, not its value.", _PUT_IN, marked=False)
+    if same is not None:
+        return halves.agreed(KEY, LABEL, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.")
+    if live and all(one.fingerprint is not None for one in live):
+        return differs(KEY, LABEL, held, shown, "The secret we send is none of those that are live at the provider.", _PUT_IN, marked=False)
+    if halves.proven:
+        return Pin(KEY, LABEL, Fit.FITS, held, shown, "A test has signed in with it since it was put in.")
+    return Pin(KEY, LABEL, Fit.NOT_PROVEN, held, shown, "The provider's secret was never seen here; only a test can say whether ours is right.",
+               acts=(Act("test", "Test it"),))  # fmt: skip
+
+
+def _over(secret: SecretFacts, now: datetime) -> bool:
+    return secret.ends is not None and now >= secret.ends
+
+
+def _ordinal(number: int) -> str:
+    return {1: "1st", 2: "2nd", 3: "3rd"}.get(number, f"{number}th")
+
+
+def _shown(secret: SecretFacts, now: datetime) -> str:
+    words = [f"ends {secret.hint}"] if secret.hint else ["kept"]
+    if secret.ends is not None:
+        words.append(f"{in_words(secret.ends - now)} left" if secret.ends > now else "ended")
+    elif secret.put_in is not None:
+        words.append(f"put in {secret.put_in.day} {secret.put_in:%b}")
+    return " · ".join(words)
