@@ -1,0 +1,93 @@
+"""What breaks next: for each connection the first moment at which it will stop, and why (DOMAIN §11)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from .health import State
+from .lifetimes import in_words
+from .pins import Act, Fit, Pin
+
+HORIZON = timedelta(days=90)
+
+
+@dataclass(frozen=True)
+class Watched:
+    """What is known of a connection when asking what breaks next. Moments are aware; ``None`` means none or not known."""
+
+    ref: str
+    state: State
+    pins: tuple[Pin, ...]
+    users: tuple[str, ...] = ()
+    signs_in_person: bool = True
+    access_ends: datetime | None = None
+    has_access: bool = False
+    can_renew: bool = False
+    refresh_ends: datetime | None = None
+    renewal_refused: str = ""
+    secret_ends: datetime | None = None
+    secret_hint: str = ""
+    failing: str = ""
+
+
+@dataclass(frozen=True)
+class Break:
+    """One thing that stops a connection. ``at`` is ``None`` for now."""
+
+    ref: str
+    at: datetime | None
+    why: str
+    act: Act
+    users: tuple[str, ...]
+
+
+def next_break(watched: Watched, now: datetime) -> Break | None:
+    """The first thing that will stop a connection, or ``None`` if nothing known does."""
+    found = candidates(watched, now)
+    return min(found, key=lambda one: (one.at is not None, one.at or now)) if found else None
+
+
+def candidates(watched: Watched, now: datetime) -> list[Break]:
+    """Everything known that stops a connection, within 90 days."""
+    found: list[Break] = []
+
+    def add(at: datetime | None, why: str, act: Act) -> None:
+        if at is None or at <= now:
+            found.append(Break(watched.ref, None, why, act, watched.users))
+        elif at - now <= HORIZON:
+            found.append(Break(watched.ref, at, why, act, watched.users))
+
+    off = [one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
+    alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
+    if off:
+        labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
+        verb = "don't" if len(off) > 1 else "doesn't"
+        why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."
+        add(None, f"{why} {off[0].why}" if len(off) == 1 else why, Act("open", "Open"))
+    elif watched.state is State.OPEN:
+        add(None, watched.failing or "The last tests failed.", Act("open", "Open"))
+    elif watched.state is State.STICKING:
+        add(None, f"Sticking: it works now and then. {watched.failing}".strip(), Act("open", "Open"))
+    if watched.secret_ends is not None:
+        over = watched.secret_ends <= now
+        if over and alive:
+            add(watched.access_ends, f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago. "
+                "The access token is the last one; nothing can renew it.", Act("put_secret", "Put in a new secret"))  # fmt: skip
+        elif over:
+            add(None, f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.", Act("put_secret", "Put in a new secret"))
+        else:
+            add(watched.secret_ends, f"Client secret {watched.secret_hint} ends.", Act("put_secret", "Put in a new secret"))
+    if watched.signs_in_person and watched.has_access:
+        if watched.renewal_refused:
+            add(watched.access_ends, f"Renewal was refused: {watched.renewal_refused} The access token is the last one.", Act("sign_in", "Sign in again"))
+        elif not watched.can_renew and watched.access_ends is not None:
+            add(watched.access_ends, "The access token ends, and there is no refresh token to renew it.", Act("sign_in", "Sign in again"))
+        elif watched.refresh_ends is not None:
+            add(watched.refresh_ends, "The refresh token ends.", Act("sign_in", "Sign in again"))
+    return found
+
+
+def in_order(breaks: list[Break]) -> list[Break]:
+    """Soonest first: now, then by moment, then by name."""
+    return sorted(breaks, key=lambda one: (one.at is not None, one.at.timestamp() if one.at else 0.0, one.ref))

@@ -1,0 +1,183 @@
+"""Why a test failed: causes, most likely first, each with its reason and what would mend it (DOMAIN §9).
+
+A pin that differs and explains the refusal comes first: most failures are a place where the two halves do not meet.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from .evidence import CauseClass, Failure, RungResult
+from .pins import Fit, Pin
+from .replies import AUTHORIZATION_ERRORS, RESOURCE_ERRORS, STATUS_MEANINGS, TOKEN_ERRORS
+
+
+@dataclass(frozen=True)
+class Cause:
+    """One possible cause. ``pin`` is the key of the pin behind it, if one is; ``mend`` says what to do next."""
+
+    says: str
+    reason: str
+    mend: str
+    pin: str | None = None
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """The outcome of a test that did not pass, explained."""
+
+    rung: str
+    cause_class: CauseClass
+    code: str
+    causes: tuple[Cause, ...]
+
+    @property
+    def pin(self) -> str | None:
+        """The pin that explains the failure, if one does."""
+        return self.causes[0].pin if self.causes else None
+
+
+# Which pins can explain which refusals, most telling first.
+_EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
+    ("resolver", "*"): ("endpoints", "issuer", "environment"),
+    ("socket", "*"): ("endpoints", "environment"),
+    ("tls", "*"): ("endpoints",),
+    ("setting", "*"): ("issuer", "endpoints", "client_id", "redirect_uri", "secret", "account"),
+    ("authorize", "invalid_scope"): ("scopes",),
+    ("authorize", "access_denied"): ("consent", "account"),
+    ("authorize", "consent_required"): ("consent",),
+    ("authorize", "unauthorized_client"): ("grant", "client_id"),
+    ("authorize", "unsupported_response_type"): ("grant",),
+    ("authorize", "invalid_request"): ("redirect_uri", "client_id", "grant"),
+    ("authorize", "*"): ("redirect_uri", "client_id", "environment", "endpoints", "issuer"),
+    ("token", "invalid_client"): ("secret", "client_id", "client_sign_in", "environment"),
+    ("token", "invalid_grant"): ("redirect_uri", "account", "client_id", "environment", "grant"),
+    ("token", "unauthorized_client"): ("grant", "client_id"),
+    ("token", "unsupported_grant_type"): ("grant",),
+    ("token", "invalid_scope"): ("scopes", "consent"),
+    ("token", "no_token"): ("account", "secret", "scopes", "consent"),
+    ("token", "*"): ("endpoints", "issuer", "environment"),
+    ("resource", "insufficient_scope"): ("scopes", "consent"),
+    ("resource", "invalid_token"): ("environment", "endpoints", "issuer", "scopes"),
+    ("resource", "*"): ("endpoints", "environment", "scopes"),
+    ("work", "*"): ("scopes",),
+}
+
+_TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
+    "expired": ("Their certificate has ended.", "Tell the application's owner; nothing here mends it. Do not switch the check off."),
+    "not_yet_valid": ("Their certificate is not valid yet.", "Compare the clocks of both machines."),
+    "untrusted": ("Their certificate comes from an authority that is not in our trust store.",
+                  "Add the issuing authority's certificate to the trust store, if it is the right one."),
+    "self_signed": ("Their certificate is self-signed.", "Ask for one from an authority, or add this one to the trust store on purpose."),
+    "name": ("Their certificate is for another name.", "Check the host in the address: is it the name in their certificate?"),
+    "revoked": ("Their certificate has been revoked.", "Tell the application's owner."),
+    "handshake_failure": ("They refused the TLS handshake.", "They may want a client certificate, or only other versions."),
+    "protocol_version": ("No TLS version is common to both.", "They offer only versions that are too old to be safe, or too new for this machine."),
+    "certificate_required": ("They want a client certificate.", "Put a client certificate in on the caller side."),
+    "bad_certificate": ("They did not accept our client certificate.", "Compare its thumbprint with the one they hold."),
+    "not_tls": ("What answers there does not speak TLS.", "Check the port, and whether the address should begin with http: on loopback."),
+}  # fmt: skip
+_ROAD = {
+    "no_such_name": ("The name cannot be found.", "Check the host's spelling; if it is a new name, it may not have spread yet."),
+    "resolver_silent": ("The name server does not answer.", "Check this machine's name server; other connections will fail as well."),
+    "refused": ("Nothing listens at that address and port.", "Check the port, and whether the application is running."),
+    "timeout": ("No answer within the time limit.", "A firewall may swallow the packets; try another route, or ask the network people."),
+    "unreachable": ("There is no road to that network from here.", "Check the route of this connection."),
+    "reset": ("The line was cut by the other side.", "Something in between may close it; try again, then look at proxies and firewalls."),
+    "forbidden_address": ("The name leads to an address that Neat Latch must not call.", "If it is meant to, an administrator can allow its range in the settings."),
+    "too_large": ("The answer was larger than the limit.", "Check that the address is an API's and not a file's."),
+}  # fmt: skip
+
+
+def diagnose(result: RungResult, pins: tuple[Pin, ...], *, credential_is_new: bool = False, clock_skew: float | None = None) -> Diagnosis:
+    """Explain a rung that failed.
+
+    ``credential_is_new``: the credential is younger than the provider's spreading time. ``clock_skew``: their ``Date`` minus
+    our clock in seconds. Raises ``ValueError`` for a rung that passed.
+    """
+    failure = result.failure
+    if failure is None:
+        raise ValueError("a rung that passed has nothing to explain")
+    causes = _from_pins(failure, pins)
+    if credential_is_new and failure.cause in (CauseClass.CREDENTIAL, CauseClass.RIGHT):
+        causes.append(Cause("The new credential may not have spread yet.", "A right answer may be refused once or twice just after a key is made.",
+                            "Wait half a minute and test again before changing anything."))  # fmt: skip
+    if clock_skew is not None and abs(clock_skew) > 60 and failure.cause in (CauseClass.CREDENTIAL, CauseClass.TLS):
+        causes.append(Cause(f"Their clock and ours differ by {abs(clock_skew):.0f} s.", "Tokens and certificates are judged by the clock.",
+                            "Set this machine's clock, or tell the application's owner."))  # fmt: skip
+    causes.append(_plain(failure))
+    return Diagnosis(result.rung.value, failure.cause, failure.code, tuple(causes))
+
+
+def _from_pins(failure: Failure, pins: tuple[Pin, ...]) -> list[Cause]:
+    order = _EXPLAINS.get((failure.kind, failure.code)) or _EXPLAINS.get((failure.kind, "*"), ())
+    by_key = {pin.key: pin for pin in pins}
+    causes = []
+    for wanted in (Fit.DIFFERS, Fit.MISSING):
+        for key in order:
+            pin = by_key.get(key)
+            if pin is not None and pin.fit is wanted:
+                mend = " or ".join(f"“{act.label}”" for act in pin.acts) or "Change one of the two sides."
+                causes.append(Cause(f"The pin “{pin.label}” explains it.", pin.why, mend, pin.key))
+    return causes
+
+
+def _plain(failure: Failure) -> Cause:
+    """What the code itself says, by its standard."""
+    if failure.kind == "tls":
+        says, mend = _TLS.get(failure.code, ("The TLS handshake failed.", "Look at what was sent and what came back."))
+        return Cause(says, failure.detail or f"TLS said {failure.code}.", mend)
+    if failure.kind in ("resolver", "socket"):
+        says, mend = _ROAD.get(failure.code, ("The road to the application is broken.", "Look at what was sent and what came back."))
+        return Cause(says, failure.detail or failure.code, mend)
+    if failure.kind == "setting":
+        return Cause("Something is not filled in.", failure.detail, "Fill it in and test again.")
+    if failure.code == "pace" or failure.status == 429:
+        return Cause("They say that we ask too often.", failure.detail or "Status 429 (RFC 6585 §4).", "Lower this connection's pace, then test again.")
+    if failure.status is not None and failure.status >= 500:
+        return Cause("The fault is on their side.", failure.detail or f"They answered {failure.status}: {STATUS_MEANINGS.get(failure.status, 'server error')}.",
+                     "Nothing to change here. Wait, or tell the application's owner.")  # fmt: skip
+    if failure.kind == "authorize":
+        meaning = AUTHORIZATION_ERRORS.get(failure.code)
+        if meaning is None:
+            return Cause("Their sign-in page refused the request without sending anybody back.",
+                         failure.detail or "That is what a provider must do when the client ID or the redirect URI is wrong (RFC 6749 §4.1.2.1).",
+                         "Compare client ID and redirect URI with what is registered there.")  # fmt: skip
+        return Cause(f"Their sign-in page answered {failure.code}.", f"It means: {meaning} (RFC 6749 §4.1.2.1). {failure.detail}".strip(),
+                     "Compare what is asked for with what the client may ask for.")  # fmt: skip
+    if failure.kind == "token":
+        return _token_cause(failure)
+    if failure.kind == "resource":
+        return _resource_cause(failure)
+    return Cause("The work itself did not go through.", failure.detail or failure.code,
+                 "A sign-in that passes does not mean that the work passes: compare what was sent with what the application wants.")  # fmt: skip
+
+
+def _token_cause(failure: Failure) -> Cause:
+    mends = {
+        "invalid_client": "Compare client ID, secret and way of signing in. Put in the secret anew: its value, not its ID.",
+        "invalid_grant": "Sign in again: the code or refresh token has been used, has ended or was revoked.",
+        "invalid_scope": "Ask only for scopes that this client is permitted.",
+        "unauthorized_client": "Have the grant switched on for this client.",
+        "no_token": "Sign in.",
+    }
+    if failure.code == "no_token":
+        return Cause("There is no token to send.", failure.detail, mends["no_token"])
+    meaning = TOKEN_ERRORS.get(failure.code)
+    says = f"The token endpoint answered {failure.code}." if meaning else "The token endpoint did not give a token."
+    reason = f"It means: {meaning} (RFC 6749 §5.2). {failure.detail}".strip() if meaning else failure.detail
+    return Cause(says, reason, mends.get(failure.code, "Look at what was sent and what came back."))
+
+
+def _resource_cause(failure: Failure) -> Cause:
+    if failure.code == "insufficient_scope":
+        wanted = f" It wants {' '.join(failure.scopes)}." if failure.scopes else ""
+        return Cause("The token has too few rights.", f"insufficient_scope (RFC 6750 §3.1).{wanted}", "Ask for the scope, then sign in again.")
+    if failure.code in RESOURCE_ERRORS:
+        return Cause(f"The application answered {failure.code}.", f"It means: {RESOURCE_ERRORS[failure.code]} (RFC 6750 §3.1). {failure.detail}".strip(),
+                     "Sign in again, and check that the token is for this environment.")  # fmt: skip
+    if failure.code == "redirect":
+        return Cause("The application sent the call on to another address.", failure.detail, "Put that address in, if it is right. A credential is never sent along to another origin.")
+    meaning = STATUS_MEANINGS.get(failure.status or 0, failure.code)
+    return Cause(f"The application answered {failure.status}.", f"It means: {meaning} (RFC 9110 §15). {failure.detail}".strip(),
+                 "Check the API base address and the path of the call.")  # fmt: skip

@@ -1,0 +1,74 @@
+"""From samples to a connection's state: latched, sticking, open or not proven (DOMAIN §10).
+
+Sticking is found by Page's cumulative sum (Page, "Continuous Inspection Schemes", Biometrika 41, 1954) on a failure rate of
+p0 = 0.01 against p1 = 0.20.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+from .evidence import CauseClass
+
+P0, P1 = 0.01, 0.20
+ON_FAILURE = math.log(P1 / P0)
+ON_PASS = math.log((1 - P1) / (1 - P0))
+THRESHOLD = math.log(100)
+CONFIRMED_TIMES = 3
+
+
+class State(StrEnum):
+    """A connection's state."""
+
+    LATCHED = "latched"
+    STICKING = "sticking"
+    OPEN = "open"
+    NOT_PROVEN = "not_proven"
+
+
+@dataclass(frozen=True)
+class Health:
+    """What is carried from one sample to the next."""
+
+    state: State = State.NOT_PROVEN
+    score: float = 0.0
+    same_failures: int = 0
+    last_class: CauseClass | None = None
+
+
+@dataclass(frozen=True)
+class Sample:
+    """One test: passed or failed, and if failed why. ``explained``: a pin that differs or is missing is behind it."""
+
+    passed: bool
+    cause: CauseClass | None = None
+    explained: bool = False
+
+
+def after(health: Health, sample: Sample) -> Health:
+    """The health after one more sample.
+
+    Three confirmed failures of the same class: open at once. So is a failure that a pin explains, or the first test after a change,
+    because neither is a matter of now and then. Otherwise the cumulative sum decides: sticking from ln(100), latched again at 0.
+    """
+    if sample.passed:
+        score = max(0.0, health.score + ON_PASS)
+        if health.state is State.STICKING and score > 0:
+            return replace(health, score=score, same_failures=0, last_class=None)
+        return Health(State.LATCHED, score, 0, None)
+    same = health.same_failures + 1 if sample.cause == health.last_class else 1
+    score = health.score + ON_FAILURE
+    state = health.state
+    if same >= CONFIRMED_TIMES or sample.explained or state in (State.NOT_PROVEN, State.OPEN):
+        # A failing connection that was open stays open; one that was never proven does not work.
+        state, score = State.OPEN, max(score, THRESHOLD)
+    elif score >= THRESHOLD:
+        state = State.STICKING
+    return Health(state, score, same, sample.cause)
+
+
+def after_change(health: Health) -> Health:
+    """After a change on either side nobody has tried yet: not proven, and the past counts no more."""
+    return Health()

@@ -1,0 +1,1 @@
+"""Cargo manifests: an outside application that keeps its own client registrations."""

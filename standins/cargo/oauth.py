@@ -1,0 +1,298 @@
+"""Cargo manifests as an OAuth 2.0 provider: metadata, token, revocation, introspection and registration (all over TLS)."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import binascii
+import hashlib
+import secrets
+import time
+from collections.abc import Awaitable, Callable
+from typing import Any
+from urllib.parse import parse_qsl, unquote_plus
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from .faults import Faults
+from .store import ACCESS_LIFE, ADMIN_SCOPES, GRANTS, METHODS, SCOPES, Store, digest
+
+NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
+
+
+class Refusal(Exception):
+    """An error reply as RFC 6749 §5.2 wants it."""
+
+    def __init__(self, error: str, description: str = "", status: int = 400, headers: dict[str, str] | None = None) -> None:
+        super().__init__(error)
+        self.error, self.description, self.status, self.headers = error, description, status, headers or {}
+
+    def reply(self) -> Response:
+        body = {"error": self.error} | ({"error_description": self.description} if self.description else {})
+        return JSONResponse(body, self.status, {**NO_STORE, **self.headers})
+
+
+class Provider:
+    """The token side of one environment."""
+
+    def __init__(self, store: Store, faults: Faults, issuer: str, screens: str, registers: bool) -> None:
+        self.store, self.faults, self.issuer, self.screens, self.registers = store, faults, issuer, screens, registers
+
+    def routes(self) -> list[Route]:
+        """The addresses of RFC 8414, 6749, 7009, 7662, 7591 and 7592."""
+        routes = [
+            Route("/.well-known/oauth-authorization-server", self.metadata),
+            Route("/token", self._guarded("token", self.token), methods=["POST"]),
+            Route("/revoke", self._guarded("token", self.revoke), methods=["POST"]),
+            Route("/introspect", self._guarded("token", self.introspect), methods=["POST"]),
+        ]
+        if self.registers:
+            routes += [
+                Route("/register", self._guarded("register", self.register), methods=["POST"]),
+                Route("/register/{client_id}", self._guarded("register", self.managed), methods=["GET", "PUT", "DELETE"]),
+            ]
+        return routes
+
+    def _guarded(self, place: str, handler: Callable[[Request], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+        async def run(request: Request) -> Response:
+            self.store.count(place)
+            instead, hold = await self.faults.before(place)
+            if instead is not None:
+                return instead
+            try:
+                answer = await handler(request)
+            except Refusal as refusal:
+                answer = refusal.reply()
+            if hold:
+                await asyncio.sleep(hold)
+            return answer
+
+        return run
+
+    async def metadata(self, request: Request) -> Response:
+        """RFC 8414 §2, RFC 9207 §3."""
+        told: dict[str, Any] = {
+            "issuer": self.issuer,
+            "authorization_endpoint": f"{self.screens}/authorize",
+            "token_endpoint": f"{self.issuer}/token",
+            "revocation_endpoint": f"{self.issuer}/revoke",
+            "introspection_endpoint": f"{self.issuer}/introspect",
+            "scopes_supported": list(SCOPES),
+            "response_types_supported": ["code"],
+            "grant_types_supported": list(GRANTS),
+            "token_endpoint_auth_methods_supported": list(METHODS),
+            "code_challenge_methods_supported": ["S256"],
+            "authorization_response_iss_parameter_supported": True,
+            "service_documentation": f"{self.screens}/office",
+        }
+        if self.registers:
+            told["registration_endpoint"] = f"{self.issuer}/register"
+        return JSONResponse(told)
+
+    # Client authentication (RFC 6749 §2.3.1)
+
+    async def _form(self, request: Request) -> dict[str, str]:
+        pairs = parse_qsl((await request.body()).decode("utf-8", "replace"), keep_blank_values=True)
+        form = dict(pairs)
+        if len(form) != len(pairs):
+            raise Refusal("invalid_request", "A parameter stands twice")
+        return form
+
+    def _authenticate(self, request: Request, form: dict[str, str]) -> dict[str, Any]:
+        header = request.headers.get("authorization", "")
+        if header.lower().startswith("basic "):
+            challenge = {"WWW-Authenticate": 'Basic realm="cargo"'}
+            if "client_secret" in form:
+                raise Refusal("invalid_request", "The client authenticated in two ways")
+            try:
+                client_id, _, secret = base64.b64decode(header[6:], validate=True).decode().partition(":")
+            except (binascii.Error, UnicodeDecodeError):
+                raise Refusal("invalid_client", "", 401, challenge) from None
+            client = self.store.client(unquote_plus(client_id))
+            if client is None or client["token_endpoint_auth_method"] != "client_secret_basic" or not self.store.secret_holds(client, unquote_plus(secret)):
+                raise Refusal("invalid_client", "", 401, challenge)
+            return client
+        client = self.store.client(form.get("client_id"))
+        if client is None:
+            raise Refusal("invalid_client", "", 401)
+        method = client["token_endpoint_auth_method"]
+        if "client_secret" in form:
+            if method != "client_secret_post" or not self.store.secret_holds(client, form["client_secret"]):
+                raise Refusal("invalid_client", "", 401)
+        elif method != "none":
+            raise Refusal("invalid_client", "", 401)
+        return client
+
+    # Token endpoint
+
+    async def token(self, request: Request) -> Response:
+        """RFC 6749 §4.1.3, §4.4.2 and §6."""
+        form = await self._form(request)
+        client = self._authenticate(request, form)
+        grant = form.get("grant_type")
+        if not grant:
+            raise Refusal("invalid_request", "Missing parameter: grant_type")
+        if grant not in GRANTS:
+            raise Refusal("unsupported_grant_type")
+        if grant not in client["grant_types"]:
+            raise Refusal("unauthorized_client", f"{grant} is not switched on for this client")
+        answer = {"authorization_code": self._code, "refresh_token": self._refresh, "client_credentials": self._client}[grant](client, form)
+        self.store.count(f"issued:{grant}")
+        self.store.save()
+        return JSONResponse({**answer, "token_type": "Bearer", "expires_in": ACCESS_LIFE}, headers=NO_STORE)
+
+    def _code(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
+        kept = self.store.data["codes"].get(digest(form.get("code", "")))
+        if kept is None or kept["client_id"] != client["client_id"]:
+            raise Refusal("invalid_grant", "The code is not known")
+        if kept["used"]:
+            self.store.revoke_family(kept["family"])  # RFC 6749 §4.1.2
+            self.store.save()
+            raise Refusal("invalid_grant", "The code was used before")
+        if kept["ends"] < time.time():
+            raise Refusal("invalid_grant", "The code has ended")
+        if form.get("redirect_uri") != kept["redirect_uri"]:
+            raise Refusal("invalid_grant", "redirect_uri does not match")
+        made = base64.urlsafe_b64encode(hashlib.sha256(form.get("code_verifier", "").encode()).digest()).rstrip(b"=").decode()
+        if not secrets.compare_digest(made, kept["challenge"]):
+            raise Refusal("invalid_grant", "code_verifier does not match")
+        kept["used"], kept["family"] = True, secrets.token_hex(8)
+        answer = {"access_token": self.store.new_access(client["client_id"], kept["account"], kept["scope"], kept["family"]), "scope": kept["scope"]}
+        if "refresh_token" in client["grant_types"]:
+            answer["refresh_token"] = self.store.new_refresh(client["client_id"], kept["account"], kept["scope"], kept["family"])
+        return answer
+
+    def _refresh(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
+        """Each use gives a new refresh token. An old one shown again ends the family (RFC 9700 §4.14.2), with one exception:
+        while nothing that came of it has been used, the client plainly never got the answer, and is given another."""
+        presented = digest(form.get("refresh_token", ""))
+        kept = self.store.data["refresh"].get(presented)
+        if kept is None or kept["client_id"] != client["client_id"]:
+            raise Refusal("invalid_grant", "The refresh token is not known")
+        if kept["ends"] < time.time():
+            raise Refusal("invalid_grant", "The refresh token has ended")
+        scope = form.get("scope", kept["scope"])
+        if not set(scope.split()) <= set(kept["scope"].split()):
+            raise Refusal("invalid_scope", "More than was granted")
+        follower = self.store.data["refresh"].get(kept["next"]) if kept["next"] else None
+        if kept["next"]:
+            if follower is None or follower["used"] or follower["next"]:
+                self.store.revoke_family(kept["family"])
+                self.store.save()
+                raise Refusal("invalid_grant", "The refresh token was used before; everything that came of it is revoked")
+            del self.store.data["refresh"][kept["next"]]
+            self.store.count("refresh_repeated")
+        if before := self.store.data["refresh"].get(kept["before"]):
+            before["used"] = True
+        kept["used"] = True
+        access = self.store.new_access(client["client_id"], kept["account"], scope, kept["family"])
+        refresh = self.store.new_refresh(client["client_id"], kept["account"], kept["scope"], kept["family"], presented)
+        kept["next"] = digest(refresh)
+        self.store.data["access"][digest(access)]["refresh"] = digest(refresh)
+        return {"access_token": access, "refresh_token": refresh, "scope": scope}
+
+    def _client(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
+        if client["token_endpoint_auth_method"] == "none":
+            raise Refusal("unauthorized_client", "A public client cannot")
+        wanted = form.get("scope", " ".join(sorted(set(client["scope"].split()) - ADMIN_SCOPES)))
+        if not set(wanted.split()) <= set(client["scope"].split()):
+            raise Refusal("invalid_scope", "Not permitted for this client")
+        if without := sorted(set(wanted.split()) & ADMIN_SCOPES - set(client["consents"])):
+            raise Refusal("invalid_scope", f"An administrator has not consented to {', '.join(without)}")
+        return {"access_token": self.store.new_access(client["client_id"], client["client_id"], wanted, ""), "scope": wanted}
+
+    # Revocation and introspection
+
+    async def revoke(self, request: Request) -> Response:
+        """RFC 7009."""
+        form = await self._form(request)
+        client = self._authenticate(request, form)
+        if not form.get("token"):
+            raise Refusal("invalid_request", "Missing parameter: token")
+        for kind in ("access", "refresh"):
+            kept = self.store.data[kind].get(digest(form["token"]))
+            if kept and kept["client_id"] == client["client_id"]:
+                if kind == "refresh":
+                    self.store.revoke_family(kept["family"])
+                self.store.data[kind].pop(digest(form["token"]), None)
+        self.store.save()
+        return Response(status_code=200, headers=NO_STORE)
+
+    async def introspect(self, request: Request) -> Response:
+        """RFC 7662."""
+        form = await self._form(request)
+        client = self._authenticate(request, form)
+        kept = self.store.data["access"].get(digest(form.get("token", "")))
+        if kept is None or kept["client_id"] != client["client_id"] or kept["ends"] < time.time():
+            return JSONResponse({"active": False}, headers=NO_STORE)
+        return JSONResponse({"active": True, "client_id": kept["client_id"], "username": kept["account"], "scope": kept["scope"],
+                             "exp": int(kept["ends"]), "iat": int(kept["made"]), "iss": self.issuer, "token_type": "Bearer"}, headers=NO_STORE)  # fmt: skip
+
+    # Registration
+
+    async def _metadata_of(self, request: Request) -> dict[str, Any]:
+        try:
+            asked = await request.json()
+        except ValueError:
+            raise Refusal("invalid_client_metadata", "The body is not JSON") from None
+        if not isinstance(asked, dict):
+            raise Refusal("invalid_client_metadata", "The body is not an object")
+        grants = asked.get("grant_types", ["authorization_code"])
+        method = asked.get("token_endpoint_auth_method", "client_secret_basic")
+        uris = asked.get("redirect_uris", [])
+        if not isinstance(grants, list) or not set(grants) <= set(GRANTS):
+            raise Refusal("invalid_client_metadata", "A grant type is not known")
+        if method not in METHODS:
+            raise Refusal("invalid_client_metadata", "token_endpoint_auth_method is not known")
+        if "authorization_code" in grants and not uris:
+            raise Refusal("invalid_redirect_uri", "At least one redirect URI is needed")
+        for uri in uris:
+            local = str(uri).startswith(("http://127.0.0.1", "http://localhost", "http://[::1]"))
+            if "#" in str(uri) or "*" in str(uri) or not (str(uri).startswith("https://") or local):
+                raise Refusal("invalid_redirect_uri", f"The redirect URI {uri} is not allowed by this server.")
+        scope = asked.get("scope", "manifest.read")
+        if unknown := sorted(set(str(scope).split()) - set(SCOPES)):
+            raise Refusal("invalid_client_metadata", f"Scope {unknown[0]} is not known")
+        return {"client_name": str(asked.get("client_name", "")), "contacts": asked.get("contacts", []), "redirect_uris": uris, "grant_types": grants,
+                "response_types": ["code"] if "authorization_code" in grants else [], "scope": scope, "token_endpoint_auth_method": method}  # fmt: skip
+
+    def _told(self, client: dict[str, Any]) -> dict[str, Any]:
+        shown = {key: client[key] for key in ("client_id", "client_name", "contacts", "redirect_uris", "grant_types", "response_types", "scope",
+                                              "token_endpoint_auth_method")}  # fmt: skip
+        return {**shown, "client_id_issued_at": client["issued"], "registration_client_uri": f"{self.issuer}/register/{client['client_id']}"}
+
+    async def register(self, request: Request) -> Response:
+        """RFC 7591 §3."""
+        client, secret, token = self.store.new_client(await self._metadata_of(request))
+        told = {**self._told(client), "registration_access_token": token}
+        if secret:
+            told |= {"client_secret": secret, "client_secret_expires_at": client["secrets"][-1]["ends"]}
+        return JSONResponse(told, 201, NO_STORE)
+
+    async def managed(self, request: Request) -> Response:
+        """RFC 7592 §2."""
+        client = self.store.client(request.path_params["client_id"])
+        token = request.headers.get("authorization", "").removeprefix("Bearer ")
+        if client is None or not secrets.compare_digest(client["registration_token"], digest(token)):
+            return Response(status_code=401, headers={"WWW-Authenticate": 'Bearer realm="register", error="invalid_token"', **NO_STORE})
+        if request.method == "DELETE":
+            del self.store.data["clients"][client["client_id"]]
+            for kind in ("access", "refresh", "codes"):
+                self.store.data[kind] = {key: one for key, one in self.store.data[kind].items() if one["client_id"] != client["client_id"]}
+            self.store.save()
+            return Response(status_code=204, headers=NO_STORE)
+        if request.method == "PUT":
+            asked = await request.json()
+            if asked.get("client_id") != client["client_id"]:
+                raise Refusal("invalid_client_metadata", "client_id must be that of the client")
+            if "registration_access_token" in asked or "client_secret_expires_at" in asked:
+                raise Refusal("invalid_client_metadata", "A field may not be sent back (RFC 7592 section 2.2)")
+            fields = await self._metadata_of(request)
+            narrowed = set(client["scope"].split()) - set(fields["scope"].split())
+            client.update(fields)
+            for scope in narrowed:
+                client["consents"].pop(scope, None)
+            self.store.save()
+        return JSONResponse(self._told(client), 200, NO_STORE)

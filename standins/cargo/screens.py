@@ -1,0 +1,230 @@
+"""Cargo manifests' own plain screens: sign-in, consent, and the harbour office where clients are kept."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from html import escape
+from typing import Any
+from urllib.parse import parse_qsl, urlencode
+
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, RedirectResponse, Response
+from starlette.routing import Route
+
+from .store import ACCOUNTS, ADMIN_SCOPES, GRANTS, METHODS, OFFICE, SCOPES, Store
+
+_STYLE = (
+    "body{font:17px/1.5 Georgia,serif;max-width:44rem;margin:2rem auto;padding:0 1rem;color:#222;background:#fff}"
+    "h1{font-size:1.5rem;border-bottom:3px double #557}table{border-collapse:collapse}td,th{border:1px solid #99a;padding:.3rem .6rem;"
+    "text-align:left;vertical-align:top}input,textarea,select,button{font:inherit}code{background:#eef}.no{color:#900}"
+)
+
+
+def page(title: str, body: str, status: int = 200) -> HTMLResponse:
+    """A page in the harbour's own plain dress."""
+    return HTMLResponse(
+        f"<!doctype html><html lang=en><meta charset=utf-8><title>{escape(title)}</title><style>{_STYLE}</style>"
+        f"<h1>{escape(title)}</h1>{body}</html>",
+        status,
+        {"Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'", "Referrer-Policy": "no-referrer"},
+    )
+
+
+class Screens:
+    """The browser side of one environment."""
+
+    def __init__(self, store: Store, issuer: str) -> None:
+        self.store, self.issuer = store, issuer
+        self.cookie = f"cargo_{store.environment}"
+        self.sessions: dict[str, str] = {}
+        self.asked: dict[str, dict[str, Any]] = {}
+
+    def routes(self) -> list[Route]:
+        """All pages."""
+        return [
+            Route("/authorize", self.authorize),
+            Route("/choose", self.choose, methods=["POST"]),
+            Route("/answer", self.answer, methods=["POST"]),
+            Route("/office", self.office),
+            Route("/office/enter", self.enter, methods=["POST"]),
+            Route("/office/clients", self.add_client, methods=["POST"]),
+            Route("/office/{client_id}", self.client_page),
+            Route("/office/{client_id}/{act}", self.act, methods=["POST"]),
+        ]
+
+    # Signing in (RFC 6749 §4.1.1, §4.1.2)
+
+    async def authorize(self, request: Request) -> Response:
+        """Check the request, then ask who it is. Nobody is sent to an address that is not registered (§4.1.2.1)."""
+        self.store.count("authorize")
+        pairs = parse_qsl(request.url.query, keep_blank_values=True)
+        given = dict(pairs)
+        client = self.store.client(given.get("client_id"))
+        if client is None:
+            return page("Sign-in cannot go on", "<p class=no>The client is not known here.</p>", 400)
+        uri = given.get("redirect_uri", client["redirect_uris"][0] if len(client["redirect_uris"]) == 1 else "")
+        if uri not in client["redirect_uris"]:
+            return page("Sign-in cannot go on", f"<p class=no>The redirect URI is not registered for {escape(client['client_name'])}.</p>", 400)
+
+        def back(**values: str) -> Response:
+            return self._back(uri, given.get("state", ""), **values)
+
+        if len(given) != len(pairs):
+            return back(error="invalid_request", error_description="A parameter stands twice")
+        if given.get("response_type") != "code":
+            return back(error="unsupported_response_type")
+        if "authorization_code" not in client["grant_types"]:
+            return back(error="unauthorized_client", error_description="authorization_code is not switched on for this client")
+        if not given.get("code_challenge") or given.get("code_challenge_method") != "S256":
+            return back(error="invalid_request", error_description="PKCE with S256 is required")
+        scope = given.get("scope") or client["scope"]
+        if over := sorted(set(scope.split()) - set(client["scope"].split())):
+            return back(error="invalid_scope", error_description=f"Not permitted for this client: {' '.join(over)}")
+        ticket = secrets.token_urlsafe(16)
+        self.asked[ticket] = {"client_id": client["client_id"], "redirect_uri": uri, "asked_uri": given.get("redirect_uri"), "scope": scope,
+                              "state": given.get("state", ""), "challenge": given["code_challenge"], "at": time.time()}  # fmt: skip
+        for old in [key for key, one in self.asked.items() if one["at"] < time.time() - 900]:
+            del self.asked[old]
+        buttons = "".join(
+            f"<p><button name=account value='{escape(mail)}'>{escape(name)} &lt;{escape(mail)}&gt;</button></p>" for mail, name in ACCOUNTS.items()
+        )
+        return page(
+            f"Cargo manifests, {self.store.environment}: who are you?",
+            f"<p>You are signed in to this computer with two accounts. Which one is to be used for <b>{escape(client['client_name'])}</b>?</p>"
+            f"<form method=post action=/choose><input type=hidden name=ticket value='{ticket}'>{buttons}</form>",
+        )
+
+    def _back(self, uri: str, state: str, **values: str) -> Response:
+        query = urlencode({**values, **({"state": state} if state else {}), "iss": self.issuer})
+        return RedirectResponse(f"{uri}{'&' if '?' in uri else '?'}{query}", 303, {"Referrer-Policy": "no-referrer", "Cache-Control": "no-store"})
+
+    async def choose(self, request: Request) -> Response:
+        """An account was picked: an administrator's consent is checked, then the person's own is asked for."""
+        form = await _form(request)
+        asked = self.asked.get(form.get("ticket", ""))
+        if asked is None or form.get("account") not in ACCOUNTS:
+            return page("Sign-in cannot go on", "<p class=no>This sign-in has ended. Go back and start again.</p>", 400)
+        client = self.store.client(asked["client_id"])
+        assert client is not None
+        wanted = set(asked["scope"].split())
+        if without := sorted(wanted & ADMIN_SCOPES - set(client["consents"])):
+            return self._back(asked["redirect_uri"], asked["state"], error="access_denied",
+                              error_description=f"An administrator has not consented to {' '.join(without)}")  # fmt: skip
+        asked["account"] = form["account"]
+        items = "".join(f"<li><code>{escape(one)}</code>: {escape(SCOPES[one])}</li>" for one in sorted(wanted))
+        return page(
+            "Do you agree?",
+            f"<p><b>{escape(client['client_name'])}</b> asks, for {escape(form['account'])}, to be allowed to:</p><ul>{items}</ul>"
+            f"<form method=post action=/answer><input type=hidden name=ticket value='{escape(form['ticket'])}'>"
+            "<button name=say value=yes>I agree</button> <button name=say value=no>No</button></form>",
+        )
+
+    async def answer(self, request: Request) -> Response:
+        """Yes gives a code, no gives access_denied."""
+        form = await _form(request)
+        asked = self.asked.pop(form.get("ticket", ""), None)
+        if asked is None or "account" not in asked:
+            return page("Sign-in cannot go on", "<p class=no>This sign-in has ended. Go back and start again.</p>", 400)
+        if form.get("say") != "yes":
+            return self._back(asked["redirect_uri"], asked["state"], error="access_denied", error_description="The person said no")
+        code = self.store.new_code(client_id=asked["client_id"], account=asked["account"], scope=asked["scope"], redirect_uri=asked["asked_uri"],
+                                   challenge=asked["challenge"])  # fmt: skip
+        return self._back(asked["redirect_uri"], asked["state"], code=code)
+
+    # The harbour office
+
+    def _is_office(self, request: Request) -> bool:
+        return self.sessions.get(request.cookies.get(self.cookie, "")) == OFFICE
+
+    async def enter(self, request: Request) -> Response:
+        """Enter the office. A simulation: no password is asked for."""
+        key = secrets.token_urlsafe(16)
+        self.sessions[key] = OFFICE
+        answer = RedirectResponse("/office", 303)
+        answer.set_cookie(self.cookie, key, httponly=True, samesite="strict")
+        return answer
+
+    async def office(self, request: Request) -> Response:
+        """The list of clients, and the form for a new one."""
+        if not self._is_office(request):
+            return page("Harbour office", f"<form method=post action=/office/enter><p>Only for {OFFICE}.</p><button>Enter</button></form>")
+        rows = "".join(f"<tr><td><a href='/office/{escape(key)}'>{escape(one['client_name'])}</a><td><code>{escape(key)}</code><td>{escape(one['scope'])}"
+                       for key, one in self.store.data["clients"].items())  # fmt: skip
+        boxes = "".join(f"<label><input type=checkbox name=scope value='{one}'> {one}</label><br>" for one in SCOPES)
+        grants = "".join(f"<label><input type=checkbox name=grant value='{one}' checked> {one}</label><br>" for one in GRANTS[:2])
+        methods = "".join(f"<option>{one}</option>" for one in METHODS)
+        return page(
+            f"Harbour office, {self.store.environment}",
+            f"<table><tr><th>Programme<th>Client ID<th>May{rows}</table><h2>Add a programme</h2><form method=post action=/office/clients>"
+            f"<p><label>Name <input name=name required></label></p><p><label>Sends people back to (one a line)<br>"
+            f"<textarea name=uris cols=60 rows=2></textarea></label></p><p>{boxes}</p><p>{grants}</p>"
+            f"<p><label>Proves itself by <select name=method>{methods}</select></label></p><button>Add</button></form>",
+        )
+
+    async def add_client(self, request: Request) -> Response:
+        """A client entered by hand. Its secret is shown on this page and never again."""
+        if not self._is_office(request):
+            return RedirectResponse("/office", 303)
+        pairs = parse_qsl((await request.body()).decode(), keep_blank_values=True)
+        form = dict(pairs)
+        client, secret, _ = self.store.new_client({
+            "client_name": form.get("name", "").strip(), "contacts": [], "redirect_uris": form.get("uris", "").split(),
+            "grant_types": [v for k, v in pairs if k == "grant"], "response_types": ["code"],
+            "scope": " ".join(v for k, v in pairs if k == "scope"), "token_endpoint_auth_method": form.get("method", METHODS[0]),
+        })  # fmt: skip
+        return self._secret_page(client, client["secrets"][-1]["id"] if secret else "", secret)
+
+    def _secret_page(self, client: dict[str, Any], secret_id: str, value: str) -> Response:
+        return page("Write this down", f"<table><tr><th>Client ID<td><code>{client['client_id']}</code><tr><th>Secret ID<td><code>{secret_id}</code>"
+                    f"<tr><th>Secret value<td><code>{escape(value)}</code></table><p>The value is shown this once.</p>"
+                    f"<p><a href='/office/{client['client_id']}'>I have it</a></p>")  # fmt: skip
+
+    async def client_page(self, request: Request) -> Response:
+        """One client: its secrets, its consents, its addresses."""
+        client = self.store.client(request.path_params["client_id"])
+        if client is None or not self._is_office(request):
+            return RedirectResponse("/office", 303)
+        own = f"/office/{client['client_id']}"
+
+        def button(act: str, what: str, value: str = "") -> str:
+            return f"<form method=post action='{own}/{act}'><input type=hidden name=value value='{escape(value)}'><button>{what}</button></form>"
+
+        live = "".join(f"<tr><td><code>{one['id']}</code><td>…{escape(one['hint'])}<td>{time.strftime('%d %b %Y', time.gmtime(one['ends']))}"
+                       f"<td>{button('retire', 'Retire', one['id'])}" for one in client["secrets"])  # fmt: skip
+        consents = "".join(f"<tr><td>{one}<td>{'agreed' if one in client['consents'] else button('consent', 'Agree for everyone', one)}"
+                           for one in sorted(set(client["scope"].split()) & ADMIN_SCOPES))  # fmt: skip
+        uris = "\n".join(client["redirect_uris"])
+        return page(
+            client["client_name"] or "Programme",
+            f"<p>Client ID <code>{client['client_id']}</code>, {', '.join(client['grant_types'])}</p><h2>Secrets</h2><table>{live}</table>"
+            f"{button('secret', 'Make another secret')}<h2>For an administrator</h2><table>{consents}</table><h2>Addresses and rights</h2>"
+            f"<form method=post action='{own}/change'><textarea name=uris cols=60 rows=3>{escape(uris)}</textarea><br>"
+            f"<input name=scope size=60 value='{escape(client['scope'])}'><br><button>Change</button></form><p><a href=/office>All programmes</a></p>",
+        )
+
+    async def act(self, request: Request) -> Response:
+        """The buttons of a client's page."""
+        client = self.store.client(request.path_params["client_id"])
+        if client is None or not self._is_office(request):
+            return RedirectResponse("/office", 303)
+        form = await _form(request)
+        act, value = request.path_params["act"], form.get("value", "")
+        if act == "secret":
+            try:
+                return self._secret_page(client, *self.store.new_secret(client))
+            except ValueError as error:
+                return page("Not possible", f"<p class=no>{escape(str(error))}</p>", 409)
+        if act == "retire":
+            client["secrets"] = [one for one in client["secrets"] if one["id"] != value]
+        elif act == "consent" and value in ADMIN_SCOPES:
+            client["consents"][value] = {"who": OFFICE, "when": int(time.time())}
+        elif act == "change":
+            client["redirect_uris"] = form.get("uris", "").split()
+            client["scope"] = " ".join(one for one in form.get("scope", "").split() if one in SCOPES)
+        self.store.save()
+        return RedirectResponse(f"/office/{client['client_id']}", 303)
+
+
+async def _form(request: Request) -> dict[str, str]:
+    return dict(parse_qsl((await request.body()).decode("utf-8", "replace"), keep_blank_values=True))
