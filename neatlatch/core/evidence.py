@@ -85,7 +85,7 @@ class Failure:
 
 @dataclass(frozen=True)
 class RungResult:
-    """One rung: how it went, in one sentence, with its evidence."""
+    """One rung: how it went, in one sentence, with its evidence. ``skipped``: there was nothing to try, which is no failure."""
 
     rung: Rung
     passed: bool
@@ -95,6 +95,7 @@ class RungResult:
     facts: Mapping[str, Any] = field(default_factory=dict)
     exchanges: tuple[Exchange, ...] = ()
     failure: Failure | None = None
+    skipped: bool = False
 
     @property
     def blip(self) -> bool:

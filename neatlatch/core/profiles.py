@@ -79,6 +79,7 @@ class Probe:
     make_method: str
     make_path: str
     make_body: Mapping[str, Any]
+    look_path: str
     clear_method: str
     clear_path: str
 

@@ -1,0 +1,1 @@
+"""The Django project: one app for each noun of the work."""

@@ -1,0 +1,79 @@
+"""Applications, the environments of the firm, and where an application stands in each."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import models
+
+from neatlatch.core import profiles
+from neatlatch.core.metadata import ServerMetadata
+
+
+class Environment(models.Model):
+    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped."""
+
+    key = models.SlugField(unique=True)
+    name = models.CharField(max_length=60, unique=True)
+    order = models.PositiveSmallIntegerField(unique=True)
+    look = models.CharField(max_length=10, default="flat")
+    production = models.BooleanField(default=False)
+    wants_service_account = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["order"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Application(models.Model):
+    """A business application and its profile."""
+
+    key = models.SlugField(max_length=80, unique=True)
+    name = models.CharField(max_length=120, unique=True)
+    purpose = models.CharField(max_length=300, blank=True)
+    owner = models.CharField(max_length=120, blank=True)
+    documentation = models.URLField(blank=True)
+    profile = models.JSONField(default=dict)
+    version = models.PositiveIntegerField(default=1)
+    changed_by = models.CharField(max_length=150, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["name"]
+
+    def read_profile(self) -> profiles.Profile:
+        """The profile as core wants it."""
+        return profiles.from_dict(self.profile)
+
+
+class Place(models.Model):
+    """An application in one environment: its addresses there, and its published metadata if it has any."""
+
+    application = models.ForeignKey(Application, on_delete=models.PROTECT, related_name="places")
+    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="places")
+    issuer = models.CharField(max_length=500, blank=True)
+    authorization_endpoint = models.CharField(max_length=500, blank=True)
+    token_endpoint = models.CharField(max_length=500, blank=True)
+    api_base = models.CharField(max_length=500, blank=True)
+    metadata_address = models.CharField(max_length=500, blank=True)
+    metadata: Any = models.JSONField(null=True, blank=True)
+    read_at = models.DateTimeField(null=True, blank=True)
+    changed_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["environment__order"]
+        constraints = [models.UniqueConstraint(fields=["application", "environment"], name="one_place_for_an_environment")]
+
+    def read_metadata(self) -> ServerMetadata | None:
+        """The published metadata, if it was read."""
+        return ServerMetadata.from_dict(self.metadata) if self.metadata else None
+
+    def published(self, field: str) -> str:
+        """One address out of the metadata, or nothing."""
+        return str((self.metadata or {}).get(field, ""))
+
+    def addresses(self) -> tuple[str, ...]:
+        """All addresses that belong to this environment."""
+        return tuple(one for one in (self.issuer, self.authorization_endpoint, self.token_endpoint, self.api_base) if one)

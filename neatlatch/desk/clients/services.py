@@ -1,0 +1,237 @@
+"""Registering clients: by protocol where the application speaks it, else as a record of what was entered by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import Any
+
+import structlog
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import oauth2, registration
+from neatlatch.core.intake.clean import clean
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.common import safe
+from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.credentials.services import keep
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+from neatlatch.wire import oauth
+from neatlatch.wire.road import RoadError
+
+from .models import Client
+
+log = structlog.get_logger()
+
+
+def checked(fields: ClientMetadata) -> ClientMetadata:
+    """The fields, or a problem that names what is wrong with them."""
+    if errors := registration.check(fields):
+        raise wrong_fields(errors)
+    return fields
+
+
+def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, str | None]:
+    """Register by protocol (RFC 7591). Answers the client and the ID of its handover (``None``: a public client).
+
+    The client is written down before the request goes out: if the answer is lost, what was asked for is still known.
+    """
+    checked(fields)
+    endpoint = place.published("registration_endpoint")
+    if not endpoint:
+        raise Problem(409, "This application does not register clients by protocol.", "Register it by hand; the steps are listed for you.")
+    with transaction.atomic():
+        client = Client(place=place, state="asking", managed=True, changed_at=timezone.now(), changed_by=by.username)
+        client.put(fields)
+        client.save(force_insert=True)
+        write(by, "asked to register", "client", client.name, {"application": place.application.key, "environment": place.environment.name})
+    try:
+        told = _ask(oauth2.registration_request(endpoint, fields.request()))
+    except Problem as problem:
+        with transaction.atomic():
+            client.delete()
+            write(by, "was refused", "client", fields.name, {"why": problem.detail})
+        raise
+    answer = told.reading.fields
+    secret = str(answer.get("client_secret") or "")
+    with transaction.atomic():
+        client = Client.objects.select_for_update().get(pk=client.pk)
+        client.put(registration.read_answer(answer, fields))
+        client.state, client.client_id, client.changed_at = "live", str(answer["client_id"]), timezone.now()
+        client.management_address = str(answer.get("registration_client_uri") or "")
+        if token := answer.get("registration_access_token"):
+            client.management_token = safe.seal(str(token), client.token_place)
+        client.managed = bool(client.management_address and client.management_token)
+        client.save()
+        handover = None
+        if secret:
+            ends = answer.get("client_secret_expires_at")
+            moment = datetime.fromtimestamp(ends, UTC) if isinstance(ends, int) and ends > 0 else None  # 0: no end (RFC 7591 §3.2.1)
+            credential = keep(secret, client=client, source="registered", by=by.username, ends=moment)
+            handover = Handover.objects.create(credential=credential, made_by=by)
+        write(by, "registered", "client", client.client_id, {"name": client.name, "application": place.application.key})
+    return client, str(handover.pk) if handover else None
+
+
+def _ask(request: oauth2.Request) -> oauth.Told:
+    """Send a registration request; a refusal becomes a problem in plain words."""
+    with road() as way:
+        try:
+            told = oauth.ask(way, "registration", request, timezone.now())
+        except RoadError as error:
+            raise Problem(502, "The application could not be reached.", f"{error.failure.detail} Nothing was changed here.") from error
+    if not told.reading.ok and not (request.method == "DELETE" and told.exchange.status == 204):
+        status, reading = told.exchange.status, told.reading
+        if status == 401:
+            raise Problem(502, "The application no longer accepts our right to manage this client.",
+                          "Its management token was revoked, or the client was removed there. Change it by hand in the application.")  # fmt: skip
+        detail = reading.description or reading.meaning[:1].upper() + reading.meaning[1:] + "."
+        raise Problem(502, f"The application refused: {reading.error or status}.", detail)
+    return told
+
+
+@transaction.atomic
+def prepare(by: Person, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
+    """Begin a mirrored record: what is to be entered in the application's own screens, step by step."""
+    checked(fields)
+    client = Client(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, changed_at=timezone.now(), changed_by=by.username)
+    client.put(fields)
+    client.save(force_insert=True)
+    write(by, "began by hand", "client", client.name, {"application": place.application.key, "environment": place.environment.name})
+    return client
+
+
+def steps(client: Client) -> tuple[registration.Step, ...]:
+    """The numbered acts for a client that is registered by hand."""
+    wanted = frozenset(one.name for one in client.place.application.read_profile().scopes if one.administrator)
+    return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
+
+
+@transaction.atomic
+def tick(by: Person, client: Client, key: str, done: bool) -> Client:
+    """Tick a step off, or take the tick away."""
+    client = Client.objects.select_for_update().get(pk=client.pk)
+    if key not in {one.key for one in steps(client)}:
+        raise wrong_fields({"key": "There is no such step."})
+    ticks = [one for one in client.ticks if one != key] + ([key] if done else [])
+    Client.objects.filter(pk=client.pk).update(ticks=ticks)
+    client.ticks = ticks
+    return client
+
+
+@transaction.atomic
+def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tuple[str, ...]]:
+    """Enter the client ID that the application gave; answers what was cleaned."""
+    cleaned = clean(pasted)
+    if not cleaned.value:
+        raise wrong_fields({"client_id": "Paste the client ID that the application shows."})
+    client = _save(by, client, lambda one: setattr(one, "client_id", cleaned.value))
+    if client.state == "preparing":
+        client.state = "live"
+        client.save(update_fields=["state"])
+    if "client_id" not in client.ticks:
+        tick(by, client, "client_id", True)
+    write(by, "entered the client ID", "client", client.client_id, {"name": client.name})
+    return client, cleaned.notes
+
+
+def _save(by: Person, client: Client, edit: Callable[[Client], None]) -> Client:
+    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    edit(client)
+    client.version += 1
+    client.changed_at, client.changed_by = timezone.now(), by.username
+    client.save()
+    return client
+
+
+def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
+    """Change a client's fields: at the provider first where it is managed (RFC 7592 §2.2), then here.
+
+    For a mirrored client only the record changes: it says what a person changed, or will change, in the application's screens.
+    """
+    wanted = checked(edit(client.fields()))
+    if not client.managed:
+        with transaction.atomic():
+            client = _save(by, client, lambda one: one.put(wanted))
+            write(by, "noted a change", "client", client.client_id or client.name, {"fields": _plain(wanted)})
+        return client
+    assert client.management_token is not None
+    token = safe.unseal(client.management_token, client.token_place).reveal()
+    told = _ask(oauth2.update_request(client.management_address, {**wanted.request(), "client_id": client.client_id}, token))
+    answer = told.reading.fields
+    with transaction.atomic():
+
+        def take(one: Client) -> None:
+            one.put(registration.read_answer(answer, wanted))
+            if new := answer.get("registration_access_token"):  # it may be renewed by any answer (RFC 7592 §3)
+                one.management_token = safe.seal(str(new), one.token_place)
+
+        client = _save(by, client, take)
+        write(by, "changed at the application", "client", client.client_id, {"fields": _plain(wanted)})
+    return client
+
+
+def _plain(fields: ClientMetadata) -> dict[str, Any]:
+    return {"redirect_uris": list(fields.redirect_uris), "scopes": sorted(fields.scopes), "grants": list(fields.grants)}
+
+
+def read_back(by: Person, client: Client) -> Client:
+    """Read a managed client as the provider holds it now, and take it over (RFC 7592 §2.1)."""
+    if not client.managed or client.management_token is None:
+        raise Problem(409, "This client is a mirrored record.", "Compare it by hand with the application's own screens.")
+    told = _ask(oauth2.read_request(client.management_address, safe.unseal(client.management_token, client.token_place).reveal()))
+    found = registration.read_answer(told.reading.fields, client.fields())
+    if found == client.fields():
+        return client
+    with transaction.atomic():
+        before = _plain(client.fields())
+        client = _save(by, client, lambda one: one.put(found))
+        write(by, "found changed at the application", "client", client.client_id, {"before": before, "after": _plain(found)})
+    return client
+
+
+@transaction.atomic
+def note_consent(by: Person, client: Client, scope: str, given: bool) -> Client:
+    """Note that an administrator of the application consented to a scope, or withdrew it."""
+    if scope not in {one.name for one in client.place.application.read_profile().scopes}:
+        raise wrong_fields({"scope": "There is no such scope."})
+
+    def edit(one: Client) -> None:
+        consents = {key: value for key, value in one.consents.items() if key != scope}
+        one.consents = {**consents, scope: {"who": by.username, "when": timezone.now().isoformat()}} if given else consents
+
+    client = _save(by, client, edit)
+    write(by, "noted consent" if given else "noted consent withdrawn", "client", client.client_id, {"scope": scope})
+    return client
+
+
+def remove(by: Person, client: Client) -> None:
+    """Remove a client: at the provider too where it is managed (RFC 7592 §2.3). Refused while a connection names it."""
+    if users := list(client.connections.values_list("ref", flat=True)):
+        raise Problem(409, "Connections use this client.", f"{', '.join(users)} would stop. Name another client there first.")
+    if client.managed and client.management_token is not None:
+        _ask(oauth2.delete_request(client.management_address, safe.unseal(client.management_token, client.token_place).reveal()))
+    with transaction.atomic():
+        write(by, "removed", "client", client.client_id or client.name, {"managed": client.managed})
+        client.delete()
+
+
+def with_uri(uri: str) -> Callable[[ClientMetadata], ClientMetadata]:
+    """An edit that registers one more redirect URI."""
+    return lambda fields: replace(fields, redirect_uris=tuple(dict.fromkeys((*fields.redirect_uris, uri))))
+
+
+def with_scope(scope: str) -> Callable[[ClientMetadata], ClientMetadata]:
+    """An edit that asks for one more scope."""
+    return lambda fields: replace(fields, scopes=fields.scopes | {scope})
+
+
+def with_grant(grant: str) -> Callable[[ClientMetadata], ClientMetadata]:
+    """An edit that switches one more grant on."""
+    return lambda fields: replace(fields, grants=tuple(dict.fromkeys((*fields.grants, grant))))

@@ -1,0 +1,1 @@
+"""What all apps of the desk share: sealing, problems, roles, versions, pages."""

@@ -1,0 +1,90 @@
+"""Who may do what, versions of edited things, and creation that can be repeated."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+
+from neatlatch.desk.common.models import Repeatable
+from neatlatch.desk.people.models import Person, Role
+
+from .problems import Problem
+
+_MAY = {
+    "look": {Role.READER, Role.OPERATOR, Role.ADMINISTRATOR, Role.AUDITOR},
+    "test": {Role.OPERATOR, Role.ADMINISTRATOR},
+    "change": {Role.ADMINISTRATOR},
+    "read_journal": {Role.AUDITOR, Role.ADMINISTRATOR},
+}
+_WORDS = {"test": "test and sign in", "change": "register, change and hand over", "read_journal": "read the journal", "look": "look"}
+
+
+def may(person: Person, what: str) -> bool:
+    """Whether a person's role allows something (DOMAIN §17)."""
+    return person.is_active and person.role in _MAY[what]
+
+
+def need(request: HttpRequest, what: str) -> Person:
+    """The person asking, if their role allows it; else a 403 that says who may."""
+    person = request.user
+    assert isinstance(person, Person)
+    if not may(person, what):
+        who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
+        raise Problem(403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask an {who}.")
+    return person
+
+
+def etag(version: int) -> str:
+    """The entity tag of a version (RFC 9110 §8.8.3)."""
+    return f'"{version}"'
+
+
+def check_version(request: HttpRequest, version: int, changed_by: str) -> None:
+    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110 §13.1.1, RFC 6585 §3)."""
+    given = request.headers.get("If-Match")
+    if given is None:
+        raise Problem(428, "This edit does not say which version it was made on.", "Send If-Match with the ETag you were given.")
+    if given.strip() not in ("*", etag(version)):
+        raise Problem(412, "Somebody changed this in the meantime.", f"{changed_by} saved a newer version. Look at it, then make your change again.",
+                      current_version=version)  # fmt: skip
+
+
+def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]]) -> tuple[int, dict[str, Any]]:
+    """Create something once, however often the same request with the same ``Idempotency-Key`` comes.
+
+    The answer is kept with the key, so it must hold no secret. Another content under the same key is refused.
+    """
+    key = request.headers.get("Idempotency-Key", "")
+    if not key:
+        return create()
+    digest = hashlib.sha256(json.dumps([request.path, given], sort_keys=True, default=str).encode()).hexdigest()
+    person = request.user
+    assert isinstance(person, Person)
+    # Claimed first and answered later, because creating may mean calling a provider, and no lock is held while that lasts.
+    Repeatable.objects.filter(person=person, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)).delete()
+    claim, new = Repeatable.objects.get_or_create(person=person, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}})
+    if not new:
+        if claim.digest != digest:
+            raise Problem(422, "This Idempotency-Key was used for something else.", "Use a new key for a new thing.")
+        if claim.status == 0:
+            raise Problem(409, "This is being done already.", "Wait a moment, then look whether it is there.")
+        return claim.status, claim.answer
+    try:
+        status, answer = create()
+    except Exception:
+        claim.delete()
+        raise
+    claim.status, claim.answer = status, json.loads(json.dumps(answer, default=str))
+    claim.save(update_fields=["status", "answer"])
+    return status, answer
+
+
+def tagged(response: HttpResponse, version: int) -> None:
+    """Put the ETag on an answer."""
+    response["ETag"] = etag(version)

@@ -1,0 +1,34 @@
+"""Cursor pagination: a page of rows after the one a cursor names."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from typing import Any, TypeVar
+
+from django.db.models import Model, QuerySet
+
+from .problems import Problem
+
+M = TypeVar("M", bound=Model)
+PAGE = 100
+
+
+def page(rows: QuerySet[M], key: str, cursor: str | None, limit: int = PAGE, descending: bool = False) -> tuple[list[M], str | None]:
+    """One page ordered by a unique field, and the cursor of the next (``None``: this was the last)."""
+    if cursor:
+        rows = rows.filter(**{f"{key}__{'lt' if descending else 'gt'}": _decode(cursor)})
+    found = list(rows.order_by(f"{'-' if descending else ''}{key}")[: limit + 1])
+    following = _encode(getattr(found[limit - 1], key)) if len(found) > limit else None
+    return found[:limit], following
+
+
+def _encode(value: Any) -> str:
+    return base64.urlsafe_b64encode(str(value).encode()).decode().rstrip("=")
+
+
+def _decode(cursor: str) -> str:
+    try:
+        return base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
+    except (binascii.Error, UnicodeDecodeError) as error:
+        raise Problem(422, "This cursor is not one of ours.", "Start again from the first page.") from error

@@ -1,0 +1,39 @@
+"""Errors of the API as problem details (RFC 9457): what happened, why, and what to do next."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest, JsonResponse
+
+
+class Problem(Exception):
+    """An error to answer with. ``errors`` names fields of the form and what is wrong with each."""
+
+    def __init__(self, status: int, title: str, detail: str = "", errors: dict[str, str] | None = None, **extra: Any) -> None:
+        super().__init__(f"{title} {detail}")
+        self.status, self.title, self.detail, self.errors, self.extra = status, title, detail, errors or {}, extra
+
+
+def not_found(what: str) -> Problem:
+    """Nothing is there."""
+    return Problem(404, f"There is no such {what}.", "It may have been renamed or taken away. Go back to the list.")
+
+
+def wrong_fields(errors: dict[str, str]) -> Problem:
+    """A form has something wrong in it."""
+    first = next(iter(errors.values()))
+    return Problem(422, "Something is not right yet.", first, errors)
+
+
+def answer(problem: Problem) -> JsonResponse:
+    """The problem as a reply."""
+    body = {"type": "about:blank", "title": problem.title, "status": problem.status, "detail": problem.detail, **problem.extra}
+    if problem.errors:
+        body["errors"] = problem.errors
+    return JsonResponse(body, status=problem.status, content_type="application/problem+json")
+
+
+def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:
+    """Django refused a request that did not come from our own page."""
+    return answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))

@@ -1,0 +1,109 @@
+"""Connections: the caller side, its tokens, its sign-ins and its users."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.conf import settings
+from django.db import models
+
+from neatlatch.core.health import State
+from neatlatch.core.secret import Secret
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import safe
+from neatlatch.desk.credentials.models import Credential
+
+
+class Connection(models.Model):
+    """One way from us into one application in one environment. ``values`` are the profile's, without secrets."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    ref = models.SlugField(max_length=80, unique=True)
+    place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
+    client = models.ForeignKey(Client, null=True, on_delete=models.PROTECT, related_name="connections")
+    credential = models.ForeignKey(Credential, null=True, on_delete=models.PROTECT, related_name="connections")
+    scheme = models.CharField(max_length=40)
+    values = models.JSONField(default=dict)
+    scopes = models.JSONField(default=list)
+    pace = models.FloatField(default=10.0)
+    time_limit = models.FloatField(default=30.0)
+    paused = models.BooleanField(default=False)
+    version = models.PositiveIntegerField(default=1)
+    changed_at = models.DateTimeField()
+    changed_by = models.CharField(max_length=150, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    state = models.CharField(max_length=12, choices=[(one.value, one.value) for one in State], default=State.NOT_PROVEN.value)
+    score = models.FloatField(default=0.0)
+    same_failures = models.PositiveSmallIntegerField(default=0)
+    last_class = models.CharField(max_length=20, blank=True)
+    failing = models.CharField(max_length=300, blank=True)
+    proven_at = models.DateTimeField(null=True)
+    tested_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["ref"]
+
+
+class ConnectionUser(models.Model):
+    """A job, report, script or agent that uses a connection, and the operations it calls."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="users")
+    name = models.CharField(max_length=120)
+    kind = models.CharField(max_length=20, default="job")
+    owner = models.CharField(max_length=120, blank=True)
+    runs = models.CharField(max_length=60, blank=True)
+    operations = models.JSONField(default=list)
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [models.UniqueConstraint(fields=["connection", "name"], name="one_user_of_a_name")]
+
+
+class TokenSet(models.Model):
+    """The tokens of a connection. ``generation`` rises with each renewal; ``lease`` names who is renewing now, and until when."""
+
+    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="tokens", primary_key=True)
+    access = models.BinaryField()
+    refresh = models.BinaryField(null=True)
+    granted = models.JSONField(default=list)
+    account = models.CharField(max_length=200, blank=True)
+    signed_in_at = models.DateTimeField()
+    obtained = models.DateTimeField()
+    ends = models.DateTimeField(null=True)
+    generation = models.PositiveIntegerField(default=1)
+    lease = models.CharField(max_length=64, blank=True)
+    lease_until = models.DateTimeField(null=True)
+    refused = models.CharField(max_length=300, blank=True)
+
+    def seal(self, access: str, refresh: str | None) -> None:
+        """Seal new tokens, without saving. Without a new refresh token the old one stays (RFC 6749 §6)."""
+        self.access = safe.seal(access, f"token:{self.connection_id}:access")
+        if refresh is not None:
+            self.refresh = safe.seal(refresh, f"token:{self.connection_id}:refresh")
+
+    def open_access(self) -> Secret:
+        """The access token."""
+        return safe.unseal(self.access, f"token:{self.connection_id}:access")
+
+    def open_refresh(self) -> Secret:
+        """The refresh token; empty if there is none."""
+        return safe.unseal(self.refresh, f"token:{self.connection_id}:refresh") if self.refresh else Secret("")
+
+
+class SignIn(models.Model):
+    """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="sign_ins")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    state = models.CharField(max_length=64, unique=True)
+    verifier = models.BinaryField()
+    redirect_uri = models.CharField(max_length=500)
+    issuer = models.CharField(max_length=500)
+    back = models.CharField(max_length=300)
+    begun = models.DateTimeField(auto_now_add=True)
+    ended = models.DateTimeField(null=True)
+    outcome = models.CharField(max_length=20, blank=True)
+    says = models.CharField(max_length=600, blank=True)

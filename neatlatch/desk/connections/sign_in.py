@@ -1,0 +1,158 @@
+"""Sending a person to an application to sign in, and taking them back (RFC 6749 §4.1, RFC 7636, RFC 9207)."""
+
+from __future__ import annotations
+
+import secrets
+import uuid
+from datetime import timedelta
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import addresses, oauth2, pkce, replies
+from neatlatch.core.evidence import MASK
+from neatlatch.core.oauth2 import Request
+from neatlatch.core.profiles import CODE
+from neatlatch.desk.common import safe
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+from neatlatch.wire import oauth
+from neatlatch.wire.road import Road, RoadError
+
+from . import tokens
+from .models import Connection, SignIn, TokenSet
+
+LONGEST = timedelta(minutes=15)
+
+
+def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
+    """Begin a sign-in: answers it, and the address to send the person to.
+
+    The request is tried first, as a browser nobody signed in with would send it: where the provider would refuse it, the person is told here,
+    on the page they are on. ``back`` is the page to bring them back to, a path of our own.
+    """
+    if connection.scheme != CODE:
+        raise Problem(409, "Nobody signs in here.", "This connection's client signs in by itself. Test it in place of signing in.")
+    values = connection.values
+    for key, label in (("authorization_endpoint", "authorization endpoint"), ("client_id", "client ID"), ("redirect_uri", "redirect URI")):
+        if not values.get(key):
+            raise Problem(409, "Sign-in cannot begin yet.", f"The {label} is not filled in on the caller side.")
+    if wrong := addresses.unsound_web_address(values["authorization_endpoint"]):
+        raise Problem(409, "Sign-in cannot begin yet.", f"The authorization endpoint cannot be called. {wrong}")
+    if not back.startswith("/") or back.startswith(("//", "/\\")):
+        back = f"/connections/{connection.ref}"
+    state, verifier = secrets.token_urlsafe(32), pkce.verifier_from(secrets.token_bytes(32))
+    url = oauth2.authorization_url(values["authorization_endpoint"], values["client_id"], values["redirect_uri"], frozenset(connection.scopes),
+                                   state, pkce.challenge(verifier), hint=values.get("account", ""))  # fmt: skip
+    with transaction.atomic():
+        SignIn.objects.filter(begun__lt=timezone.now() - timedelta(days=30)).delete()
+        identity = uuid.uuid4()
+        sign_in = SignIn.objects.create(id=identity, connection=connection, person=by, state=safe.fingerprint(state), verifier=safe.seal(verifier, f"sign_in:{identity}:verifier"),
+                                        redirect_uri=values["redirect_uri"], issuer=values.get("issuer", ""), back=back[:300])  # fmt: skip
+        write(by, "went to sign in", "connection", connection.ref)
+    with road(10.0) as way:
+        refusal = _would_be_refused(way, url, values["redirect_uri"])
+    if refusal:
+        _end(sign_in, "refused", refusal)
+        raise Problem(409, "The application would refuse this sign-in.", refusal, sign_in=str(sign_in.pk))
+    return sign_in, url
+
+
+def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
+    try:
+        answer = way.send(Request("GET", url, (("Accept", "text/html"),)))
+    except RoadError:
+        return ""  # a browser may have a road that this machine has not
+    failure = oauth.would_take(answer, "", redirect_uri)
+    if failure is None:
+        return ""
+    return failure.detail if failure.code == "refused_without_return" else f"It answers {failure.code}: {failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
+
+
+def _end(sign_in: SignIn, outcome: str, says: str) -> SignIn:
+    sign_in.ended, sign_in.outcome, sign_in.says = timezone.now(), outcome, says[:600]
+    sign_in.save(update_fields=["ended", "outcome", "says"])
+    return sign_in
+
+
+def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
+    """Take a person back: check the reply, trade the code, keep the tokens. ``None``: no sign-in of theirs has this state.
+
+    Whatever happens is told in ``outcome`` and ``says`` of the sign-in.
+    """
+    with transaction.atomic():
+        sign_in = SignIn.objects.select_for_update().select_related("connection__credential", "connection__place").filter(state=safe.fingerprint(state)).first()
+        if sign_in is None or sign_in.person_id != person.pk:
+            return None
+        if sign_in.ended is not None:
+            return sign_in
+        sign_in.ended = timezone.now()  # a state serves once
+        sign_in.save(update_fields=["ended"])
+    connection = sign_in.connection
+    if timezone.now() - sign_in.begun > LONGEST:
+        return _end(sign_in, "expired", "This sign-in was begun more than fifteen minutes ago. Begin again.")
+    published = connection.place.read_metadata()
+    reply = replies.authorization_reply(full_address, state, sign_in.issuer or None, issuer_required=bool(published and published.sends_issuer))
+    if not reply.accept:
+        return _end(sign_in, "mismatch", f"What came back was dropped: {reply.meaning}. Nothing was kept. Begin again from this page.")
+    if reply.error:
+        return _end(sign_in, "denied", _denied(reply))
+    return _trade(person, sign_in, connection, reply.code or "")
+
+
+def _denied(reply: replies.AuthorizationReply) -> str:
+    told = f" It says: {reply.description.rstrip('.')}." if reply.description else ""
+    after = " Nothing was kept; what was connected before still is."
+    if reply.error == "access_denied":
+        return f"The application refused, or the person said no (access_denied).{told}{after}"
+    return f"The application answered {reply.error}: {reply.meaning}.{told}{after}"
+
+
+def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -> SignIn:
+    verifier = safe.unseal(sign_in.verifier, f"sign_in:{sign_in.pk}:verifier").reveal()
+    client, asked_at = tokens.client_of(connection), timezone.now()
+    request = oauth2.code_request(connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier)
+    with road(15.0) as way:
+        try:
+            told = oauth.ask(way, "token", request, asked_at)
+        except RoadError as error:
+            return _end(sign_in, "failed", f"The person signed in, but the token endpoint could not be reached. {error.failure.detail} Begin again when it can.")
+        if not told.reading.ok:
+            return _end(sign_in, "failed", _trade_refused(told.reading))
+        saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))
+        account = _whose(way, connection, saved)
+    expected = connection.values.get("account", "")
+    with transaction.atomic():
+        if account:
+            TokenSet.objects.filter(connection=connection).update(account=account[:200])
+        write(person, "signed in", "connection", connection.ref, {"as": account, "scopes": saved.granted})
+        if account and expected and account.casefold() != expected.casefold():
+            return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. The tokens are kept, and the pin “signed-in account” differs. "
+                        "Sign in again and pick the other account.")  # fmt: skip
+        return _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
+
+
+def _trade_refused(reading: replies.Reading) -> str:
+    told = f" It says: {reading.description.rstrip('.')}." if reading.description else ""
+    if reading.error == "invalid_grant":
+        return f"The person signed in, but the code was not taken (invalid_grant): it had ended, was used before, or the redirect URI is another.{told} Sign in again."
+    if reading.error == "invalid_client":
+        return f"The person signed in, but the application did not accept our client (invalid_client). Compare client ID, secret and client sign-in below.{told}"
+    return f"The person signed in, but no token came: {reading.error or 'no error code'}, {reading.meaning}.{told}"
+
+
+def _whose(way: Road, connection: Connection, saved: TokenSet) -> str:
+    """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
+    published = connection.place.read_metadata()
+    if published is None or not published.introspection_endpoint:
+        return ""
+    request = oauth2.introspection_request(published.introspection_endpoint, tokens.client_of(connection), saved.open_access().reveal())
+    try:
+        told = oauth.ask(way, "introspection", request, timezone.now())
+    except RoadError:
+        return ""
+    fields = told.reading.fields if told.reading.ok else {}
+    account = str(fields.get("username") or fields.get("sub") or "")
+    return "" if MASK in account else account

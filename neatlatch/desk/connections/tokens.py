@@ -1,0 +1,185 @@
+"""Keeping tokens: given out while they live, renewed before they end, by one at a time.
+
+A renewal that rotates the refresh token has a moment of danger: the provider has killed the old one, and we have not saved the new one.
+So the lease on the renewal is written down first; the answer is saved, synced to disk, before anything else is done with it; and
+a renewal that was cut off is repeated with the old refresh token as soon as its lease is over. Providers that follow RFC 9700 §4.14.2 and
+know lost answers take the old one again while nothing that came of it was used. Where one does not, the access token still serves to its
+end, and the connection says that somebody must sign in again.
+"""
+
+from __future__ import annotations
+
+import secrets
+import time
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+import structlog
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import lifetimes, oauth2
+from neatlatch.core.evidence import CauseClass, Exchange, Failure
+from neatlatch.core.profiles import CODE
+from neatlatch.core.replies import Reading
+from neatlatch.core.scopes import split
+from neatlatch.desk.common.roads import road as new_road
+from neatlatch.desk.journal.services import write
+from neatlatch.wire import oauth
+from neatlatch.wire.ladder import Held, NoToken
+from neatlatch.wire.road import Road, RoadError
+
+from .models import Connection, TokenSet
+
+log = structlog.get_logger()
+LEASE = timedelta(seconds=20)
+_WAIT_STEP = 0.1
+
+
+def client_of(connection: Connection) -> oauth2.Client:
+    """How this connection's client proves itself."""
+    secret = connection.credential.open().reveal() if connection.credential else ""
+    return oauth2.Client(connection.values.get("client_id", ""), secret, connection.values.get("client_sign_in", "client_secret_basic"))
+
+
+def save_new(connection: Connection, reading: Reading, asked_at: datetime, *, signed_in: bool, asked_scopes: frozenset[str]) -> TokenSet:
+    """Seal and save what a token endpoint gave, as one short transaction with nothing else in it.
+
+    A scope that is not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6).
+    """
+    fields = reading.fields
+    with transaction.atomic():
+        tokens = TokenSet.objects.select_for_update().filter(connection=connection).first()
+        if tokens is None:
+            tokens = TokenSet(connection=connection, signed_in_at=asked_at, generation=0)
+        elif signed_in:
+            tokens.refresh = None
+        if signed_in:
+            tokens.signed_in_at, tokens.account = asked_at, ""
+        tokens.seal(str(fields["access_token"]), fields.get("refresh_token"))
+        told = fields.get("scope")
+        if told is not None:
+            tokens.granted = sorted(split(told))
+        elif signed_in or not tokens.granted:
+            tokens.granted = sorted(asked_scopes)
+        tokens.obtained, tokens.ends = asked_at, lifetimes.ends(asked_at, fields.get("expires_in"))
+        tokens.generation += 1
+        tokens.lease, tokens.lease_until, tokens.refused = "", None, ""
+        tokens.save()
+    return tokens
+
+
+def _held(tokens: TokenSet, renewed: bool = False) -> Held:
+    return Held(tokens.open_access().reveal(), frozenset(tokens.granted), tokens.ends, renewed)
+
+
+def is_due(tokens: TokenSet, now: datetime) -> bool:
+    """Whether it is time to renew."""
+    at = lifetimes.renew_at(tokens.obtained, tokens.ends)
+    return at is not None and now >= at
+
+
+@dataclass
+class DeskKeeper:
+    """Gives the ladder its tokens."""
+
+    connection: Connection
+
+    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
+        """The token held, or a renewed one. Raises :class:`NoToken`."""
+        return hold(self.connection, road, force)
+
+    def told_account(self, account: str) -> None:
+        """Note whose token it is."""
+        TokenSet.objects.filter(connection=self.connection).exclude(account=account).update(account=account[:200])
+
+
+def hold(connection: Connection, road: Road, force: bool = False) -> tuple[Held, tuple[Exchange, ...]]:
+    """A live token of a connection. Renewals of one connection never overlap, whoever asks. Raises :class:`NoToken`, :class:`RoadError`."""
+    seen = TokenSet.objects.filter(connection=connection).values_list("generation", flat=True).first()
+    give_up = time.monotonic() + LEASE.total_seconds() * 2
+    while True:
+        now = timezone.now()
+        with transaction.atomic():
+            tokens = TokenSet.objects.select_for_update().filter(connection=connection).first()
+            if tokens is None and connection.scheme == CODE:
+                raise NoToken(Failure("token", "no_token", CauseClass.CREDENTIAL, "Nobody has signed in yet."))
+            over = tokens is None or lifetimes.is_over(tokens.ends, now)
+            if tokens is not None:
+                # Somebody else renewed while we waited: that token is as good as one of our own.
+                if tokens.generation != seen and not over:
+                    return _held(tokens, renewed=True), ()
+                renewable = connection.scheme != CODE or tokens.refresh is not None
+                if not over and not force and (not is_due(tokens, now) or not renewable or tokens.refused):
+                    return _held(tokens), ()
+                if not renewable:
+                    raise NoToken(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, "The access token has ended, and there is no refresh token to renew it."))
+                busy = tokens.lease and tokens.lease_until is not None and tokens.lease_until > now
+                if not busy:
+                    tokens.lease, tokens.lease_until = secrets.token_hex(16), now + LEASE
+                    tokens.save(update_fields=["lease", "lease_until"])
+                elif not over and not force:
+                    return _held(tokens), ()
+            else:
+                busy = False
+        if not busy:
+            return _renew(connection, tokens, road)
+        if time.monotonic() > give_up:
+            raise NoToken(Failure("token", "busy", CauseClass.UNKNOWN, "Another renewal of this connection did not come to an end."))
+        time.sleep(_WAIT_STEP)
+
+
+def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple[Held, tuple[Exchange, ...]]:
+    """Ask for new tokens; the lease, if there is a token set, is ours."""
+    asked_at = timezone.now()
+    client, endpoint = client_of(connection), connection.values["token_endpoint"]
+    scopes = frozenset(connection.scopes)
+    if connection.scheme == CODE:
+        assert tokens is not None
+        request = oauth2.refresh_request(endpoint, client, tokens.open_refresh().reveal())
+    else:
+        request = oauth2.client_credentials_request(endpoint, client, scopes)
+    try:
+        told = oauth.ask(road, "token", request, asked_at)
+    except RoadError:
+        _give_lease_back(connection, tokens)
+        raise
+    if told.reading.ok:
+        saved = save_new(connection, told.reading, asked_at, signed_in=connection.scheme != CODE, asked_scopes=scopes)
+        return _held(saved, renewed=True), (told.exchange,)
+    failure = oauth.failure_of(told.reading, "token", told.exchange.status)
+    refused = ""
+    if tokens is not None and connection.scheme == CODE and told.reading.error == "invalid_grant":
+        refused = told.reading.description or "the refresh token is no longer good."
+        write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
+    _give_lease_back(connection, tokens, refused)
+    if tokens is not None and not lifetimes.is_over(tokens.ends, asked_at) and refused and connection.scheme == CODE:
+        log.warning("renewal refused, access token still serves", connection=connection.ref)
+    raise NoToken(failure, (told.exchange,))
+
+
+def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: str = "") -> None:
+    if tokens is None:
+        return
+    with transaction.atomic():
+        changes: dict[str, object] = {"lease": "", "lease_until": None}
+        if refused:
+            changes["refused"] = refused[:300]
+        TokenSet.objects.filter(connection=connection, lease=tokens.lease).update(**changes)
+
+
+def renew_those_due(stop_at: float = 50.0) -> int:
+    """Renew every token that is near its end; answers how many were. Stops after ``stop_at`` seconds, the next tick goes on."""
+    begun, renewed = time.monotonic(), 0
+    rows = TokenSet.objects.filter(ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False)
+    for tokens in rows.select_related("connection__credential").order_by("ends"):
+        if time.monotonic() - begun > stop_at:
+            break
+        if is_due(tokens, timezone.now()):
+            try:
+                with new_road(15.0) as way:
+                    held, _ = hold(tokens.connection, way)
+                renewed += held.renewed
+            except (NoToken, RoadError) as error:
+                log.warning("renewal failed", connection=tokens.connection.ref, why=str(error))
+    return renewed

@@ -1,0 +1,65 @@
+"""Reading the journal."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Q
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from neatlatch.desk.common import guard
+from neatlatch.desk.common.pages import page
+
+from . import services
+from .models import Entry
+
+router = Router(tags=["journal"])
+
+
+class EntryOut(Schema):
+    """An entry."""
+
+    number: int
+    at: datetime
+    who: str
+    did: str
+    noun: str
+    ref: str
+    details: dict[str, Any]
+    own: str
+
+
+class Entries(Schema):
+    """A page of entries, newest first."""
+
+    items: list[EntryOut]
+    next: str | None
+
+
+class ChainOut(Schema):
+    """Whether the hash chain holds."""
+
+    holds: bool
+    entries: int
+    fault: str | None
+
+
+@router.get("/journal", response=Entries)
+def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> dict[str, Any]:
+    """Entries, newest first; ``words`` filters by who, what and name."""
+    guard.need(request, "read_journal")
+    rows = Entry.objects.all()
+    for word in words.split():
+        rows = rows.filter(Q(who__icontains=word) | Q(did__icontains=word) | Q(noun__icontains=word) | Q(ref__icontains=word))
+    found, following = page(rows, "number", cursor, descending=True)
+    return {"items": found, "next": following}
+
+
+@router.get("/journal/chain", response=ChainOut)
+def check(request: HttpRequest) -> dict[str, Any]:
+    """Check the hash chain from end to end."""
+    guard.need(request, "read_journal")
+    fault = services.first_fault()
+    return {"holds": fault is None, "entries": Entry.objects.count(), "fault": fault}

@@ -1,0 +1,161 @@
+"""Logging in and out, and the list of people."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth import authenticate, login, logout
+from django.http import HttpRequest, JsonResponse
+from django.middleware.csrf import get_token
+from ninja import Router, Schema
+from ninja.utils import check_csrf
+
+from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.journal.services import write
+
+from . import services
+from .models import Person
+
+router = Router(tags=["people"])
+
+
+class LogIn(Schema):
+    """Login name and password."""
+
+    username: str
+    password: str
+
+
+class SessionOut(Schema):
+    """Who is logged in (``null``: nobody), what they may do, and the token that changing requests must carry."""
+
+    csrf: str
+    person: str | None = None
+    username: str | None = None
+    initials: str | None = None
+    role: str | None = None
+    may: list[str] = []
+    keys_on: bool = True
+
+
+class PersonIn(Schema):
+    """A new person."""
+
+    username: str
+    name: str = ""
+    role: str
+    password: str
+
+
+class PersonChange(Schema):
+    """What to change; absent: stays."""
+
+    role: str | None = None
+    active: bool | None = None
+
+
+class PersonOut(Schema):
+    """A person, without anything secret."""
+
+    username: str
+    name: str
+    role: str
+    active: bool
+    last_login: str | None
+
+
+class Preferences(Schema):
+    """A person's own settings."""
+
+    keys_on: bool
+
+
+def _session(request: HttpRequest) -> dict[str, Any]:
+    person = request.user
+    if not isinstance(person, Person):
+        return {"csrf": get_token(request)}
+    initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
+    allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
+    return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
+            "may": allowed, "keys_on": person.keys_on}  # fmt: skip
+
+
+def locked_out(request: HttpRequest, credentials: Any = None, *args: Any, **kwargs: Any) -> JsonResponse:
+    """The answer while somebody is locked out (django-axes calls this)."""
+    return problems.answer(Problem(429, "Too many wrong passwords.", "Wait fifteen minutes, then try again, or ask an administrator."))
+
+
+@router.get("/session", auth=None, response=SessionOut)
+def session(request: HttpRequest) -> dict[str, Any]:
+    """Who is logged in."""
+    return _session(request)
+
+
+@router.post("/session", auth=None, response=SessionOut)
+def log_in(request: HttpRequest, given: LogIn) -> Any:
+    """Log in. After five wrong passwords a login name is locked for fifteen minutes."""
+    if check_csrf(request):
+        raise Problem(403, "This page is too old.", "Reload it and try again.")
+    person = authenticate(request, username=given.username, password=given.password)
+    if person is None:
+        if getattr(request, "axes_locked_out", False):
+            write(None, "locked out", "person", given.username[:100])
+            return locked_out(request)
+        write(None, "failed to log in", "person", given.username[:100])
+        raise Problem(401, "Login name and password do not fit together.", "Check both and try again.")
+    login(request, person)
+    assert isinstance(person, Person)
+    write(person, "logged in", "person", person.username)
+    return _session(request)
+
+
+@router.delete("/session", response={204: None})
+def log_out(request: HttpRequest) -> tuple[int, None]:
+    """Log out."""
+    person = request.user
+    assert isinstance(person, Person)
+    write(person, "logged out", "person", person.username)
+    logout(request)
+    return 204, None
+
+
+@router.put("/session/preferences", response=SessionOut)
+def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
+    """Change one's own settings."""
+    person = request.user
+    assert isinstance(person, Person)
+    person.keys_on = given.keys_on
+    person.save(update_fields=["keys_on"])
+    return _session(request)
+
+
+def _person(person: Person) -> dict[str, Any]:
+    return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active,
+            "last_login": person.last_login.isoformat() if person.last_login else None}  # fmt: skip
+
+
+@router.get("/people", response=list[PersonOut])
+def people(request: HttpRequest) -> list[dict[str, Any]]:
+    """All people, by login name."""
+    guard.need(request, "look")
+    return [_person(one) for one in Person.objects.order_by("username")]
+
+
+@router.post("/people", response={201: PersonOut})
+def add(request: HttpRequest, given: PersonIn) -> tuple[int, dict[str, Any]]:
+    """Add a person."""
+    by = guard.need(request, "change")
+    return 201, _person(services.add(by, given.username, given.name, given.role, given.password))
+
+
+@router.patch("/people/{username}", response=PersonOut)
+def change(request: HttpRequest, username: str, given: PersonChange) -> dict[str, Any]:
+    """Change a person's role, or switch their access on or off."""
+    by = guard.need(request, "change")
+    person = Person.objects.filter(username=username).first()
+    if person is None:
+        raise problems.not_found("person")
+    return _person(services.change(by, person, given.role, given.active))
+
+

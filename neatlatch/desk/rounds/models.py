@@ -1,0 +1,81 @@
+"""Tests, rounds, samples, and what a test left behind."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.db import models
+
+from neatlatch.desk.connections.models import Connection
+
+
+class Round(models.Model):
+    """One regular sweep of tests over all connections."""
+
+    number = models.BigAutoField(primary_key=True)
+    begun = models.DateTimeField()
+    ended = models.DateTimeField(null=True)
+    stopped = models.BooleanField(default=False)
+    begun_by = models.CharField(max_length=150)
+
+    class Meta:
+        ordering = ["-number"]
+
+
+class Test(models.Model):
+    """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran it."""
+
+    class State(models.TextChoices):
+        """How far it is."""
+
+        WAITING = "waiting"
+        RUNNING = "running"
+        DONE = "done"
+        STOPPED = "stopped"
+        CUT = "cut"
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests")
+    round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests")
+    begun_by = models.CharField(max_length=150)
+    made = models.DateTimeField(auto_now_add=True)
+    begun = models.DateTimeField(null=True)
+    ended = models.DateTimeField(null=True)
+    alive_until = models.DateTimeField(null=True)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    stop_asked = models.BooleanField(default=False)
+    passed = models.BooleanField(null=True)
+    rungs = models.JSONField(default=list)
+    diagnosis = models.JSONField(null=True)
+
+    class Meta:
+        ordering = ["-made"]
+        indexes = [models.Index(fields=["connection", "-made"]), models.Index(fields=["state"])]
+        constraints = [models.UniqueConstraint(fields=["round", "connection"], name="one_test_of_a_connection_in_a_round")]
+
+
+class Sample(models.Model):
+    """What remains of a test once its evidence is gone: a line of the connection's history. One for each test."""
+
+    test_id = models.UUIDField(unique=True)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="samples")
+    at = models.DateTimeField()
+    passed = models.BooleanField()
+    blip = models.BooleanField(default=False)
+    cause = models.CharField(max_length=20, blank=True)
+    rung = models.CharField(max_length=10, blank=True)
+    ms = models.FloatField()
+
+    class Meta:
+        indexes = [models.Index(fields=["connection", "-at"])]
+
+
+class Leftover(models.Model):
+    """Something a test is about to make, written down before, so that it is cleared away even if the test is cut off."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="leftovers")
+    test_id = models.UUIDField()
+    method = models.CharField(max_length=10)
+    address = models.CharField(max_length=500)
+    made = models.DateTimeField(auto_now_add=True)
+    tries = models.PositiveSmallIntegerField(default=0)

@@ -1,0 +1,300 @@
+"""Running tests, alone and in rounds, so that being cut off at any moment loses nothing and doubles nothing."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+from datetime import timedelta
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from neatlatch.core import diagnosis, health, oauth2
+from neatlatch.core.evidence import CauseClass, RungResult, as_dict
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+from neatlatch.wire.ladder import Climb, Leftover, NoToken, Plan, Stopped
+from neatlatch.wire.road import RoadError
+
+from . import models
+from .models import Round, Sample, Test
+
+log = structlog.get_logger()
+# A test says that it lives at each rung; silent for longer than any call may take, it was cut off.
+ALIVE = timedelta(seconds=130)
+KEPT_TESTS = 50
+
+
+def plan_of(connection: Connection, test: Test) -> Plan:
+    """The plain values of a test."""
+    profile, values = connection.place.application.read_profile(), connection.values
+    published = connection.place.read_metadata()
+    needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
+    age = timezone.now() - connection.credential.issued if connection.credential else timedelta(days=1)
+    return Plan(
+        scheme=connection.scheme,
+        token_endpoint=values.get("token_endpoint", ""),
+        api_base=values.get("api_base", ""),
+        client=tokens.client_of(connection),
+        mark=f"TEST-{str(test.pk)[:8]}",
+        authorization_endpoint=values.get("authorization_endpoint", ""),
+        introspection_endpoint=published.introspection_endpoint if published else "",
+        redirect_uri=values.get("redirect_uri", ""),
+        scopes=frozenset(connection.scopes),
+        implies=profile.implies,
+        harmless=profile.harmless_call(),
+        operations=profile.operations,
+        needed=tuple(one for one in needed if one is not None),
+        probe=profile.probe,
+        fresh=age < timedelta(seconds=profile.limits.spread),
+    )
+
+
+def begin_test(by: Person, connection: Connection) -> Test:
+    """Write down that a test is to be run."""
+    with transaction.atomic():
+        running = connection.tests.filter(state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE).first()
+        if running is not None:
+            return running
+        test = Test.objects.create(connection=connection, begun_by=by.username)
+        write(by, "tested", "connection", connection.ref)
+    return test
+
+
+@dataclass
+class _Watch:
+    """Keeps a running test's row alive and notices when somebody stops it."""
+
+    test: Test
+
+    def stop(self) -> bool:
+        """Whether somebody asked to stop."""
+        asked = Test.objects.filter(pk=self.test.pk).values_list("stop_asked", "round__stopped").first()
+        return asked is None or bool(asked[0]) or bool(asked[1])
+
+    def rung(self, result: RungResult) -> None:
+        """Save a rung as it ends."""
+        self.test.rungs = [*self.test.rungs, as_dict(result)]
+        self.test.alive_until = timezone.now() + ALIVE
+        self.test.save(update_fields=["rungs", "alive_until"])
+
+
+def run(test: Test) -> Test:
+    """Climb the ladder and save what was seen. Safe to call again after being cut off: it starts over, and counts once."""
+    with transaction.atomic():
+        test = Test.objects.select_for_update().get(pk=test.pk)
+        if test.state in (Test.State.DONE, Test.State.STOPPED):
+            return test
+        test.state, test.begun, test.rungs = Test.State.RUNNING, timezone.now(), []
+        test.alive_until = timezone.now() + ALIVE
+        test.save()
+    connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
+    watch, results = _Watch(test), []
+    with road(connection.time_limit) as way:
+        climb = Climb(plan_of(connection, test), way, tokens.DeskKeeper(connection), timezone.now, random.random, watch.stop)
+        try:
+            for event in climb.run():
+                if isinstance(event, Leftover):
+                    _note_leftover(connection, test, event)
+                else:
+                    results.append(event)
+                    watch.rung(event)
+        except Stopped:
+            test.state, test.ended = Test.State.STOPPED, timezone.now()
+            test.save(update_fields=["state", "ended"])
+            return test
+    return _finish(test, results, climb.clock_skew)
+
+
+def _note_leftover(connection: Connection, test: Test, event: Leftover) -> None:
+    rows = models.Leftover.objects.filter(connection=connection, test_id=test.pk, method=event.method, address=event.address)
+    if event.cleared:
+        rows.delete()
+    elif not rows.exists():
+        models.Leftover.objects.create(connection=connection, test_id=test.pk, method=event.method, address=event.address)
+
+
+@transaction.atomic
+def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
+    """One transaction: the test, its sample, and the connection's state."""
+    now = timezone.now()
+    connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
+    failed = next((one for one in results if not one.passed), None)
+    test.state, test.ended, test.passed = Test.State.DONE, now, failed is None
+    found = None
+    begun = test.begun or now
+    if _passed(results, "sign_in") and begun >= connection.changed_at:
+        connection.proven_at = begun
+    pins = halves.work_out(connection, now)
+    if failed is not None:
+        spread = connection.place.application.read_profile().limits.spread
+        new = connection.credential is not None and now - connection.credential.issued < timedelta(seconds=spread)
+        found = diagnosis.diagnose(failed, pins, credential_is_new=new, clock_skew=skew)
+        test.diagnosis = asdict(found)
+    test.save()
+    sample, made = Sample.objects.get_or_create(
+        test_id=test.pk,
+        defaults={"connection": connection, "at": now, "passed": failed is None, "blip": any(one.blip for one in results),
+                  "cause": found.cause_class.value if found else "", "rung": failed.rung.value if failed else "",
+                  "ms": round(sum(one.ms for one in results), 1)},
+    )  # fmt: skip
+    if made and begun >= connection.changed_at:
+        _move_state(connection, sample, found)
+    connection.tested_at = now
+    connection.save(update_fields=["state", "score", "same_failures", "last_class", "failing", "proven_at", "tested_at"])
+    old = connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
+    Test.objects.filter(pk__in=list(old)).delete()
+    return test
+
+
+def _passed(results: Iterable[RungResult], rung: str) -> bool:
+    return any(one.rung == rung and one.passed for one in results)
+
+
+def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None) -> None:
+    before = health.Health(health.State(connection.state), connection.score, connection.same_failures,
+                           CauseClass(connection.last_class) if connection.last_class else None)  # fmt: skip
+    cause = CauseClass(sample.cause) if sample.cause else None
+    after = health.after(before, health.Sample(sample.passed, cause, bool(found and found.pin)))
+    connection.state, connection.score, connection.same_failures = after.state.value, after.score, after.same_failures
+    connection.last_class = after.last_class.value if after.last_class else ""
+    connection.failing = f"{found.causes[0].says} {found.causes[0].reason}"[:300] if found and not sample.passed else ""
+    if after.state != before.state:
+        write("the test", f"found {after.state.value.replace('_', ' ')}", "connection", connection.ref, {"was": before.state.value, "why": connection.failing})
+
+
+def stop_test(by: Person, test: Test) -> Test:
+    """Ask a running test to stop; it does before its next call."""
+    Test.objects.filter(pk=test.pk).update(stop_asked=True)
+    test.stop_asked = True
+    return test
+
+
+# Rounds
+
+
+def begin_round(by: str) -> Round:
+    """Begin a round over all connections that are not paused. One round runs at a time (the running one is answered)."""
+    with transaction.atomic():
+        running = Round.objects.filter(ended=None).first()
+        if running is not None:
+            return running
+        begun = Round.objects.create(begun=timezone.now(), begun_by=by)
+        Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by) for one in Connection.objects.filter(paused=False))
+        if by != "the clock":
+            write(by, "began", "round", str(begun.number))
+    end_if_done(begun)
+    return begun
+
+
+def round_is_due() -> bool:
+    """Whether the time between rounds is over."""
+    last = Round.objects.order_by("-number").first()
+    return last is None or (last.ended is not None and timezone.now() - last.begun >= timedelta(minutes=settings.ROUND_MINUTES))
+
+
+def work_on(number: int) -> int:
+    """Take tests of a round one after the other until none is left; several workers may do so at once. Answers how many were run."""
+    count = 0
+    while (test := _claim(number)) is not None:
+        run_safely(test)
+        count += 1
+    end_if_done(Round.objects.get(number=number))
+    return count
+
+
+def _claim(number: int) -> Test | None:
+    """The next test of a round: one that waits, or one whose runner was cut off."""
+    with transaction.atomic():
+        if Round.objects.filter(number=number, stopped=True).exists():
+            Test.objects.filter(round_id=number, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
+            return None
+        now = timezone.now()
+        test = (
+            Test.objects.select_for_update()
+            .filter(Q(state__in=(Test.State.WAITING, Test.State.CUT)) | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number)
+            .order_by("made", "pk")
+            .first()
+        )
+        if test is not None:
+            test.state, test.alive_until = Test.State.RUNNING, now + ALIVE
+            test.save(update_fields=["state", "alive_until"])
+        return test
+
+
+def run_safely(test: Test) -> None:
+    """Run a test; a mistake of our own ends that test and no other."""
+    try:
+        run(test)
+    except Exception:
+        log.exception("a test failed in a way nobody foresaw", test=str(test.pk))
+        Test.objects.filter(pk=test.pk).update(state=Test.State.STOPPED, ended=timezone.now())
+
+
+def end_if_done(one: Round) -> None:
+    """End a round when no test of it waits or runs."""
+    with transaction.atomic():
+        left = Test.objects.filter(round=one).exclude(state__in=(Test.State.DONE, Test.State.STOPPED)).exists()
+        if not left:
+            Round.objects.filter(pk=one.pk, ended=None).update(ended=timezone.now())
+
+
+@transaction.atomic
+def stop_round(by: Person, one: Round) -> Round:
+    """Stop a round: tests that run stop before their next call, tests that wait are not begun."""
+    if one.ended is not None:
+        raise Problem(409, "This round has ended already.", "There is nothing left to stop.")
+    Round.objects.filter(pk=one.pk).update(stopped=True)
+    Test.objects.filter(round=one, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
+    write(by, "stopped", "round", str(one.number))
+    one.refresh_from_db()
+    return one
+
+
+# After being cut off
+
+
+def take_up_again(just_started: bool) -> list[int]:
+    """Find what was cut off; answers the rounds that have tests left.
+
+    ``just_started``: the one worker of this installation has just begun, so whatever a round left running belongs to a worker that is gone.
+    """
+    now = timezone.now()
+    running = Test.objects.filter(state=Test.State.RUNNING)
+    gone = running.filter(alive_until__lt=now)
+    if just_started:
+        gone = running.filter(Q(round__isnull=False) | Q(alive_until__lt=now))
+    gone.filter(round__isnull=False).update(state=Test.State.CUT)
+    Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(alive_until__gt=now).update(
+        state=Test.State.CUT, ended=now
+    )
+    return list(Round.objects.filter(ended=None).values_list("number", flat=True))
+
+
+def clear_leftovers() -> int:
+    """Clear away what tests that were cut off had made; answers how many things were cleared."""
+    cleared = 0
+    unfinished = Test.objects.filter(state__in=(Test.State.RUNNING, Test.State.WAITING, Test.State.CUT), round__ended=None).values("pk")
+    rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
+    for row in rows.select_related("connection__credential", "connection__place")[:100]:
+        try:
+            with road(15.0) as way:
+                held, _ = tokens.hold(row.connection, way)
+                answer = way.send(oauth2.api_request(row.method, row.address, held.access_token), (held.access_token,))
+        except (NoToken, RoadError):
+            answer = None
+        if answer is not None and (answer.status < 300 or answer.status in (404, 410)):
+            row.delete()
+            cleared += 1
+        else:
+            models.Leftover.objects.filter(pk=row.pk).update(tries=row.tries + 1)
+    return cleared
+

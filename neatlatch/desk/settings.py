@@ -1,0 +1,172 @@
+"""Settings. Everything that differs between machines comes from the environment; ``docs/running.md`` lists it."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from csp.constants import NONE, SELF
+from django.core.exceptions import ImproperlyConfigured
+
+from neatlatch.core.addresses import is_loopback_host
+from neatlatch.desk.common.keyfile import secret_key
+
+ROOT = Path(__file__).resolve().parents[2]
+HOME = Path(os.environ.get("NEATLATCH_HOME", ROOT / "var" / "desk"))
+HOME.mkdir(parents=True, exist_ok=True, mode=0o700)
+
+# The address people open, and the one providers send them back to.
+PUBLIC_URL = os.environ.get("NEATLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
+_public = urlsplit(PUBLIC_URL)
+SECURE = _public.scheme == "https"
+if not SECURE and not is_loopback_host(_public.hostname):
+    raise ImproperlyConfigured("NEATLATCH_URL must be https, unless it is a loopback address: sessions and codes would travel in the open.")
+
+# Certificate authorities to trust beside the machine's own, and private ranges that may be called.
+TRUST = os.environ.get("NEATLATCH_TRUST", "")
+ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one)
+ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
+
+SECRET_KEY = secret_key(HOME)
+# The sealing key is made with the first database and never again: a lost key must be noticed, not replaced.
+SAFE_MAY_CREATE = not (HOME / "desk.sqlite3").exists() or (HOME / "desk.sqlite3").stat().st_size == 0
+DEBUG = False
+ALLOWED_HOSTS = [_public.hostname or "127.0.0.1", *os.environ.get("NEATLATCH_HOSTS", "").split()]
+CSRF_TRUSTED_ORIGINS = [PUBLIC_URL]
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.staticfiles",
+    "ninja",
+    "axes",
+    "csp",
+    "huey.contrib.djhuey",
+    "neatlatch.desk.common",
+    "neatlatch.desk.people",
+    "neatlatch.desk.journal",
+    "neatlatch.desk.applications",
+    "neatlatch.desk.clients",
+    "neatlatch.desk.credentials",
+    "neatlatch.desk.connections",
+    "neatlatch.desk.rounds",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+ROOT_URLCONF = "neatlatch.desk.urls"
+ASGI_APPLICATION = "neatlatch.desk.asgi.application"
+TEMPLATES: list[dict[str, object]] = []
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": HOME / "desk.sqlite3",
+        "OPTIONS": {
+            "timeout": 5,
+            "transaction_mode": "IMMEDIATE",
+            # FULL: a refresh token that was saved must survive a power cut, because the old one may be dead already.
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA busy_timeout=5000; PRAGMA foreign_keys=ON;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+TIME_ZONE = "UTC"
+USE_TZ = True
+LANGUAGE_CODE = "en"
+
+# People
+AUTH_USER_MODEL = "people.Person"
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+AXES_FAILURE_LIMIT = 5
+AXES_COOLOFF_TIME = 0.25  # hours
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "neatlatch.desk.people.api.locked_out"
+AXES_RESET_ON_SUCCESS = True
+AXES_ENABLE_ADMIN = False
+AXES_VERBOSE = False
+AXES_USERNAME_FORM_FIELD = "username"
+AXES_SENSITIVE_PARAMETERS = ["password"]
+
+# Cookies: “Secure” on everything but a loopback address, where browsers may drop such cookies.
+SESSION_COOKIE_NAME = "__Host-neatlatch" if SECURE else "neatlatch"
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE
+SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"  # people come back from providers by a link
+SESSION_COOKIE_AGE = 12 * 3600
+CSRF_COOKIE_NAME = "__Host-neatlatch-csrf" if SECURE else "neatlatch-csrf"
+CSRF_FAILURE_VIEW = "neatlatch.desk.common.problems.csrf_failure"
+SECURE_HSTS_SECONDS = 31536000 if SECURE else 0
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+SECURE_CROSS_ORIGIN_OPENER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "script-src": [SELF],
+        "style-src": [SELF],
+        "img-src": [SELF],
+        "font-src": [SELF],
+        "connect-src": [SELF],
+        "form-action": [SELF],
+        "base-uri": [NONE],
+        "frame-ancestors": [NONE],
+        "require-trusted-types-for": ["'script'"],
+        "trusted-types": ["svelte-trusted-html"],
+    }
+}
+
+# The built front end
+DIST = Path(os.environ.get("NEATLATCH_DIST", ROOT / "web" / "dist"))
+STATIC_URL = "/static/"
+STATIC_ROOT = HOME / "static"
+STATICFILES_DIRS = [("web", DIST)] if DIST.exists() else []
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+    "staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"},
+}
+
+
+def WHITENOISE_IMMUTABLE_FILE_TEST(path: str, url: str) -> bool:
+    """Vite puts a hash into the names of what it builds."""
+    return re.match(r"^/static/web/assets/.+-[\w-]{8}\.\w+$", url) is not None
+
+
+# Background work. Its queue has a file of its own; one setting moves it to Redis.
+HUEY = (
+    {"huey_class": "huey.RedisHuey", "name": "neatlatch", "url": os.environ["NEATLATCH_REDIS"]}
+    if os.environ.get("NEATLATCH_REDIS")
+    else {"huey_class": "huey.SqliteHuey", "name": "neatlatch", "filename": str(HOME / "queue.sqlite3"), "fsync": True, "immediate": False}
+)
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "neatlatch.desk.common.logs.render"}},
+    "handlers": {"out": {"class": "logging.StreamHandler", "formatter": "lines"}},
+    "root": {"handlers": ["out"], "level": os.environ.get("NEATLATCH_LOG", "INFO")},
+    "loggers": {
+        "axes": {"level": "ERROR"},
+        "httpx": {"level": "WARNING"},
+        "httpcore": {"level": "WARNING"},
+        "huey": {"level": "WARNING"},
+        "django.request": {"level": "ERROR"},
+        "py.warnings": {"level": "ERROR"},
+    },
+}

@@ -1,0 +1,1 @@
+"""Everything that touches a network: roads, OAuth requests, and the rungs of the ladder. Knows no Django."""

@@ -1,0 +1,331 @@
+"""The road a call takes: find the name, reach the address, secure the line, send the request.
+
+A road keeps what it opened. So the ladder can go step by step, with each step timed, and the HTTP call afterwards runs
+on the very line that was looked at.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import select
+import socket
+import ssl
+import time
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from types import TracebackType
+from typing import Any
+
+import httpcore
+import httpx
+
+from neatlatch.core.evidence import CauseClass, Exchange, Failure, mask_body, mask_headers, mask_url
+from neatlatch.core.oauth2 import Request
+
+USER_AGENT = "neatlatch"
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Seconds to connect, seconds for a call in all, and octets of an answer."""
+
+    connect: float = 5.0
+    total: float = 30.0
+    size: int = 2 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class Policy:
+    """Which addresses may be called beside public ones. Link-local and cloud-metadata addresses never may."""
+
+    allowed: tuple[str, ...] = ()
+
+    def allows(self, address: str) -> bool:
+        """Whether an IP address may be called."""
+        ip = ipaddress.ip_address(address.split("%")[0])
+        if isinstance(ip, ipaddress.IPv6Address) and ip.ipv4_mapped:
+            ip = ip.ipv4_mapped
+        if ip.is_link_local or ip.is_multicast or ip.is_unspecified or str(ip) == "fd00:ec2::254":
+            return False
+        if any(ip in ipaddress.ip_network(one) for one in self.allowed):
+            return True
+        return ip.is_global
+
+
+class RoadError(Exception):
+    """The road is broken; ``failure`` says where, ``exchange`` what was sent, if anything was."""
+
+    def __init__(self, failure: Failure) -> None:
+        super().__init__(f"{failure.kind}: {failure.code} {failure.detail}")
+        self.failure = failure
+        self.exchange: Exchange | None = None
+
+
+def _broken(kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD) -> RoadError:
+    return RoadError(Failure(kind, code, cause, detail))
+
+
+def tls_code(error: Exception) -> str:
+    """Our short name for a TLS error: what the verifier found, else the alert (RFC 8446 §6.2)."""
+    if isinstance(error, ssl.SSLCertVerificationError):
+        by_number = {10: "expired", 9: "not_yet_valid", 18: "self_signed", 19: "untrusted", 20: "untrusted", 21: "untrusted",
+                     23: "revoked", 62: "name", 64: "name"}  # fmt: skip  (X509_V_ERR_* of OpenSSL)
+        return by_number.get(error.verify_code, "untrusted")
+    text = str(error).lower()
+    for sign, code in (("certificate required", "certificate_required"), ("certificate_required", "certificate_required"),
+                       ("bad certificate", "bad_certificate"), ("handshake failure", "handshake_failure"), ("protocol version", "protocol_version"),
+                       ("unsupported protocol", "protocol_version"), ("wrong version number", "not_tls"), ("record layer", "not_tls")):  # fmt: skip
+        if sign in text:
+            return code
+    return "handshake_failure"
+
+
+class Line(httpcore.NetworkStream):
+    """A socket, plain or secured, as httpcore wants it. Every wait ends at the road's deadline."""
+
+    def __init__(self, sock: socket.socket, road: Road) -> None:
+        self.sock, self.road = sock, road
+        self.secured: Line | None = None
+
+    def _wait(self, timeout: float | None) -> float:
+        left = self.road.deadline - time.monotonic()
+        if left <= 0:
+            raise _broken("socket", "timeout", f"No complete answer within {self.road.limits.total:.0f} s.")
+        return left if timeout is None else min(timeout, left)
+
+    def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
+        """Some octets, or none at the end."""
+        self.sock.settimeout(self._wait(timeout))
+        try:
+            return self.sock.recv(max_bytes)
+        except TimeoutError as error:
+            raise _broken("socket", "timeout", f"No answer within {self.road.limits.total:.0f} s.") from error
+        except ssl.SSLError as error:  # with TLS 1.3 a refused client certificate shows only now
+            raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
+        except OSError as error:
+            raise _broken("socket", "reset", str(error)) from error
+
+    def write(self, buffer: bytes, timeout: float | None = None) -> None:
+        """All octets."""
+        self.sock.settimeout(self._wait(timeout))
+        try:
+            self.sock.sendall(buffer)
+        except TimeoutError as error:
+            raise _broken("socket", "timeout", "The request could not be sent in time.") from error
+        except OSError as error:
+            raise _broken("socket", "reset", str(error)) from error
+
+    def close(self) -> None:
+        """Close the socket."""
+        self.sock.close()
+
+    def start_tls(self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None) -> Line:
+        """The secured line: the one made before, if there is one."""
+        if self.secured is None:
+            self.secured = self.road.wrap(self, server_hostname or "")
+        return self.secured
+
+    def get_extra_info(self, info: str) -> Any:
+        """What httpcore asks of a stream."""
+        if info == "ssl_object" and isinstance(self.sock, ssl.SSLSocket):
+            return self.sock
+        if info == "is_readable":
+            if self.sock.fileno() < 0:
+                return True
+            return bool(select.select([self.sock], [], [], 0)[0])
+        return self.sock if info == "socket" else None
+
+
+@dataclass(frozen=True)
+class Answer:
+    """An answer in full, with the masked exchange that proves it."""
+
+    status: int
+    headers: dict[str, str]
+    text: str
+    exchange: Exchange
+
+
+@dataclass
+class Road(httpcore.NetworkBackend):
+    """A direct road. One road serves one test or one act; close it afterwards.
+
+    ``trust`` is a file of extra certificate authorities in PEM. All failures are :class:`RoadError`.
+    """
+
+    policy: Policy = field(default_factory=Policy)
+    limits: Limits = field(default_factory=Limits)
+    trust: str = ""
+
+    def __post_init__(self) -> None:
+        self.context = ssl.create_default_context()
+        self.context.minimum_version = ssl.TLSVersion.TLSv1_2
+        self.context.set_alpn_protocols(["http/1.1"])
+        if self.trust:
+            self.context.load_verify_locations(cafile=self.trust)
+        self.deadline = time.monotonic() + self.limits.total
+        self._found: dict[str, list[str]] = {}
+        self._open: dict[tuple[str, int], Line] = {}
+        self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8)
+        self._client = httpx.Client(transport=_Transport(self._pool), headers={"User-Agent": USER_AGENT}, timeout=None, follow_redirects=False)
+
+    def __enter__(self) -> Road:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close every line."""
+        self._client.close()
+        for line in self._open.values():
+            line.close()
+        self._open.clear()
+
+    def find(self, host: str) -> list[str]:
+        """The IP addresses of a host, as often as asked from the same answer. Refuses those that must not be called."""
+        bare = host.strip("[]")
+        if bare not in self._found:
+            try:
+                answers = socket.getaddrinfo(bare, None, type=socket.SOCK_STREAM)
+            except socket.gaierror as error:
+                silent = error.errno == socket.EAI_AGAIN
+                raise _broken("resolver", "resolver_silent" if silent else "no_such_name", f"{bare}: {error.strerror}") from error
+            except UnicodeError as error:
+                raise _broken("resolver", "no_such_name", f"{bare} is not a host name.") from error
+            found = list(dict.fromkeys(str(one[4][0]) for one in answers))
+            good = [one for one in found if self.policy.allows(one)]
+            if not good:
+                raise _broken("socket", "forbidden_address", f"{bare} is {', '.join(found)}.")
+            self._found[bare] = good
+        return self._found[bare]
+
+    def reach(self, host: str, port: int) -> Line:
+        """An open line to a host and port; each of its addresses is tried."""
+        last: RoadError | None = None
+        for address in self.find(host):
+            try:
+                sock = socket.create_connection((address, port), timeout=self.limits.connect)
+                sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                self._open[host, port] = Line(sock, self)
+                return self._open[host, port]
+            except TimeoutError:
+                last = _broken("socket", "timeout", f"{address} port {port}: no answer within {self.limits.connect:.0f} s.")
+            except ConnectionRefusedError:
+                last = _broken("socket", "refused", f"{address} port {port} refused.")
+            except ConnectionResetError:
+                last = _broken("socket", "reset", f"{address} port {port} cut the line.")
+            except OSError as error:
+                last = _broken("socket", "unreachable", f"{address} port {port}: {error.strerror}.")
+        assert last is not None
+        raise last
+
+    def secure(self, host: str, port: int) -> ssl.SSLSocket:
+        """Secure the line opened by :meth:`reach`."""
+        line = self._open[host, port].start_tls(self.context, host.strip("[]"))
+        assert isinstance(line.sock, ssl.SSLSocket)
+        return line.sock
+
+    def wrap(self, line: Line, host: str) -> Line:
+        """TLS over a line."""
+        line.sock.settimeout(self.limits.connect)
+        try:
+            return Line(self.context.wrap_socket(line.sock, server_hostname=host), self)
+        except ssl.SSLError as error:
+            raise _broken("tls", tls_code(error), getattr(error, "verify_message", "") or str(error.reason or error), CauseClass.TLS) from error
+        except TimeoutError as error:
+            raise _broken("tls", "handshake_failure", "The TLS handshake did not end in time.", CauseClass.TLS) from error
+        except OSError as error:
+            raise _broken("tls", "handshake_failure", str(error), CauseClass.TLS) from error
+
+    # httpcore asks for lines through these two.
+
+    def connect_tcp(
+        self, host: str, port: int, timeout: float | None = None, local_address: str | None = None, socket_options: Iterable[Any] | None = None
+    ) -> Line:
+        """The line that stands ready for this host and port, else a new one."""
+        return self._open.pop((host, port), None) or self._taken(host, port)
+
+    def _taken(self, host: str, port: int) -> Line:
+        line = self.reach(host, port)
+        del self._open[host, port]
+        return line
+
+    def sleep(self, seconds: float) -> None:
+        """Wait (httpcore's own retries are off)."""
+        time.sleep(seconds)
+
+    def send(self, request: Request, secrets: tuple[str, ...] = ()) -> Answer:
+        """Send a request and read the whole answer. Redirects are reported, never followed.
+
+        Raises :class:`RoadError`.
+        """
+        known = (*request.secrets, *secrets)
+        self.deadline = time.monotonic() + self.limits.total
+        begun = time.perf_counter()
+        sent = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
+                "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip
+        try:
+            built = self._client.build_request(request.method, request.url, headers=list(request.headers), content=request.body.encode() or None)
+            response = self._client.send(built, stream=True)
+            try:
+                body = self._read(response)
+            finally:
+                response.close()
+        except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol, httpx.DecodingError) as error:
+            broken = _broken("socket", "reset", f"What came back is not HTTP: {error}")
+            broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail)
+            raise broken from error
+        except RoadError as broken:
+            broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail or broken.failure.code)
+            raise
+        text = body.decode(response.encoding or "utf-8", "replace")
+        headers = [(name, value) for name, value in response.headers.multi_items()]
+        exchange = Exchange(
+            **sent, status=response.status_code, response_headers=mask_headers(headers, known), response_size=len(body), ms=_since(begun),
+            response_body=mask_body(text, response.headers.get("content-type", ""), known),
+        )  # fmt: skip
+        return Answer(response.status_code, {name: value for name, value in headers}, text, exchange)
+
+    def _read(self, response: httpx.Response) -> bytes:
+        parts, size = [], 0
+        for part in response.iter_bytes():
+            size += len(part)
+            if size > self.limits.size:
+                raise _broken("socket", "too_large", f"The answer is larger than {self.limits.size // 1024} KiB.", CauseClass.THEIRS)
+            parts.append(part)
+        return b"".join(parts)
+
+
+def _since(begun: float) -> float:
+    return round((time.perf_counter() - begun) * 1000, 2)
+
+
+class _Transport(httpx.BaseTransport):
+    """httpx over a httpcore pool of our own, whose errors pass through as they are."""
+
+    def __init__(self, pool: httpcore.ConnectionPool) -> None:
+        self.pool = pool
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        url = httpcore.URL(scheme=request.url.raw_scheme, host=request.url.raw_host, port=request.url.port, target=request.url.raw_path)
+        assert isinstance(request.stream, httpx.SyncByteStream)
+        answer = self.pool.handle_request(httpcore.Request(request.method, url, headers=request.headers.raw, content=request.stream,
+                                                           extensions=request.extensions))  # fmt: skip
+        assert isinstance(answer.stream, Iterable)
+        return httpx.Response(answer.status, headers=answer.headers, stream=_Stream(answer.stream), extensions=answer.extensions)
+
+    def close(self) -> None:
+        self.pool.close()
+
+
+class _Stream(httpx.SyncByteStream):
+    def __init__(self, parts: Iterable[bytes]) -> None:
+        self.parts = parts
+
+    def __iter__(self) -> Iterator[bytes]:
+        yield from self.parts
+
+    def close(self) -> None:
+        if hasattr(self.parts, "close"):
+            self.parts.close()
