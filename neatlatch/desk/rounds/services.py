@@ -282,7 +282,8 @@ def take_up_again(just_started: bool) -> list[int]:
 def clear_leftovers() -> int:
     """Clear away what tests that were cut off had made; answers how many things were cleared."""
     cleared = 0
-    unfinished = Test.objects.filter(state__in=(Test.State.RUNNING, Test.State.WAITING, Test.State.CUT), round__ended=None).values("pk")
+    # A test that runs, or will run again because its round goes on, clears its own things away.
+    unfinished = Test.objects.filter(Q(state__in=(Test.State.RUNNING, Test.State.WAITING)) | Q(state=Test.State.CUT, round__isnull=False)).values("pk")
     rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
     for row in rows.select_related("connection__credential", "connection__place")[:100]:
         try:

@@ -1,0 +1,102 @@
+"""The ``nlatch`` command line."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from neatlatch import __version__
+from neatlatch.core import compute
+
+
+def _compute(given: argparse.Namespace) -> int:
+    if given.list:
+        for op in sorted(compute.OPS.values(), key=lambda one: one.name):
+            print(f"{op.name}\n    takes   {op.takes}\n    source  {op.source}")
+        return 0
+    if given.files is not None and not given.files.is_dir():
+        print(f"nlatch: {given.files} is not a folder.", file=sys.stderr)
+        return 2
+    sys.stdin.reconfigure(encoding="utf-8", errors="replace")  # type: ignore[union-attr]
+    for line in compute.answers(sys.stdin):
+        print(line, flush=True)
+    return 0
+
+
+def _django() -> None:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
+    import django
+
+    django.setup()
+
+
+def _journal(given: argparse.Namespace) -> int:
+    _django()
+    from neatlatch.desk.journal import services
+    from neatlatch.desk.journal.models import Entry
+
+    fault = services.first_fault()
+    if fault is not None:
+        print(f"The journal does not hold. {fault}")
+        return 1
+    print(f"The journal holds: {Entry.objects.count()} entries, each with the hash of the one before.")
+    return 0
+
+
+def _person(given: argparse.Namespace) -> int:
+    _django()
+    from neatlatch.desk.common.problems import Problem
+    from neatlatch.desk.people import services
+
+    password = os.environ.get("NLATCH_PASSWORD") or getpass.getpass("Password: ")
+    try:
+        person = services.add(None, given.username, given.name, given.role, password)
+    except Problem as problem:
+        for text in problem.errors.values():
+            print(f"nlatch: {text}", file=sys.stderr)
+        return 2
+    print(f"{person.username} can log in now, as {person.get_role_display()}.")
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
+    parser.add_argument("--version", action="version", version=f"nlatch {__version__}")
+    commands = parser.add_subparsers(dest="command", required=True)
+
+    one = commands.add_parser("compute", help="answer computations given as JSON lines on standard input",
+                              description='Reads one JSON object a line, {"op": ..., ...}, and writes one answer a line. A bad line answers {"error": ...}.')  # fmt: skip
+    one.add_argument("--files", type=Path, metavar="DIR", help="the folder that file names in the input are relative to")
+    one.add_argument("--list", action="store_true", help="name each operation with its input and source")
+    one.set_defaults(run=_compute)
+
+    one = commands.add_parser("journal", help="check the journal")
+    one.add_argument("act", choices=["check"], help="check the hash chain from end to end")
+    one.set_defaults(run=_journal)
+
+    one = commands.add_parser("person", help="add a person who can log in")
+    one.add_argument("act", choices=["add"])
+    one.add_argument("username")
+    one.add_argument("--name", default="")
+    one.add_argument("--role", default="reader", help="reader, operator, administrator or auditor")
+    one.set_defaults(run=_person)
+    return parser
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; answers its exit status."""
+    given = _parser().parse_args(arguments)
+    run: Callable[[argparse.Namespace], int] = given.run
+    try:
+        return run(given)
+    except BrokenPipeError:  # whoever read us has enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

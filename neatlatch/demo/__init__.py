@@ -1,0 +1,1 @@
+"""The scenario of the demo, Gannet Sound Ferries, and its loader."""

@@ -1,0 +1,105 @@
+"""The API, put together."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import OperationalError
+from django.http import Http404, HttpRequest, HttpResponse
+from ninja import NinjaAPI, Schema
+from ninja.errors import AuthenticationError, HttpError, ValidationError
+from ninja.security import SessionAuth
+
+from neatlatch import __version__
+from neatlatch.desk.applications.api import router as applications
+from neatlatch.desk.clients.api import router as clients
+from neatlatch.desk.common import problems
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.safe import CannotOpen
+from neatlatch.desk.connections.api import router as connections
+from neatlatch.desk.credentials.api import router as credentials
+from neatlatch.desk.journal.api import router as journal
+from neatlatch.desk.people.api import router as people
+from neatlatch.desk.rounds.api import router as rounds
+
+
+class ProblemOut(Schema):
+    """Problem details (RFC 9457)."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str = ""
+    errors: dict[str, str] = {}
+
+
+class DeskAPI(NinjaAPI):
+    """The API, whose description names the problem details that any operation may answer."""
+
+    def get_openapi_schema(self, **kwargs: Any) -> Any:
+        """OpenAPI, with the refusals added to every operation."""
+        schema = super().get_openapi_schema(**kwargs)
+        schema["components"]["schemas"]["Problem"] = ProblemOut.json_schema()
+        told = {"description": "Refused, with the reason", "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}}
+        for item in schema["paths"].values():
+            for operation in item.values():
+                for status in ("400", "401", "403", "404", "409", "410", "412", "422", "428", "429", "502", "503"):
+                    operation["responses"].setdefault(status, told)
+        return schema
+
+
+api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
+for router in (people, applications, clients, credentials, connections, rounds, journal):
+    api.add_router("", router)
+
+
+@api.exception_handler(Problem)
+def on_problem(request: HttpRequest, problem: Problem) -> HttpResponse:
+    """Our own refusals."""
+    return problems.answer(problem)
+
+
+@api.exception_handler(ValidationError)
+def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    """What was sent does not have the form that is wanted. The values sent are not repeated: they may be secrets."""
+    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"]): str(one["msg"]) for one in error.errors}
+    return problems.answer(problems.wrong_fields(errors or {"body": "The body is not what is wanted."}))
+
+
+@api.exception_handler(AuthenticationError)
+def on_stranger(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
+    """Nobody is logged in."""
+    return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+
+
+@api.exception_handler(Http404)
+def on_missing(request: HttpRequest, error: Http404) -> HttpResponse:
+    """Nothing is there."""
+    return problems.answer(problems.not_found("thing"))
+
+
+@api.exception_handler(HttpError)
+def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
+    """What the framework refuses."""
+    if error.status_code == 403:
+        return problems.answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))
+    return problems.answer(Problem(error.status_code, "The request cannot be read.", str(error)))
+
+
+@api.exception_handler(PermissionDenied)
+def on_denied(request: HttpRequest, error: PermissionDenied) -> HttpResponse:
+    """Locked out."""
+    return problems.answer(Problem(403, "This is not allowed.", str(error)))
+
+
+@api.exception_handler(CannotOpen)
+def on_sealed(request: HttpRequest, error: CannotOpen) -> HttpResponse:
+    """A sealed value does not open."""
+    return problems.answer(Problem(503, "A sealed value does not open.", str(error)))
+
+
+@api.exception_handler(OperationalError)
+def on_busy(request: HttpRequest, error: OperationalError) -> HttpResponse:
+    """The database was busy for longer than anybody should wait."""
+    return problems.answer(Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment."))

@@ -1,0 +1,261 @@
+"""Applications and environments."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Count
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import profiles
+from neatlatch.desk.common import guard, problems
+
+from . import services
+from .models import Application, Environment, Place
+
+router = Router(tags=["applications"])
+
+
+class EnvironmentOut(Schema):
+    """An environment."""
+
+    key: str
+    name: str
+    look: str
+    production: bool
+    wants_service_account: bool
+
+
+class PlaceOut(Schema):
+    """An application in one environment."""
+
+    environment: EnvironmentOut
+    issuer: str
+    authorization_endpoint: str
+    token_endpoint: str
+    api_base: str
+    metadata_address: str
+    registers: bool
+    grants: list[str]
+    sign_in_methods: list[str]
+    read_at: datetime | None
+    clients: int
+    connections: int
+
+
+class ScopeIO(Schema):
+    """A scope and its meaning."""
+
+    name: str
+    meaning: str = ""
+    kind: str = "read"
+    administrator: bool = False
+    implies: list[str] = []
+
+
+class OperationOut(Schema):
+    """An operation, and the alternatives of scopes that allow it."""
+
+    name: str
+    method: str
+    path: str
+    summary: str
+    alternatives: list[list[str]]
+
+
+class ValueOut(Schema):
+    """A value that a caller must give."""
+
+    key: str
+    label: str
+    type: str
+    help: str
+    where: str
+    required: bool
+    secret: bool
+    choices: list[str]
+
+
+class SchemeOut(Schema):
+    """A way of being let in."""
+
+    key: str
+    label: str
+    grant: str
+    values: list[ValueOut]
+
+
+class ApplicationRow(Schema):
+    """An application in the list."""
+
+    key: str
+    name: str
+    purpose: str
+    owner: str
+    schemes: list[str]
+    scopes: int
+    environments: list[EnvironmentOut]
+    connections: int
+
+
+class ApplicationOut(Schema):
+    """An application in full."""
+
+    key: str
+    name: str
+    purpose: str
+    owner: str
+    version: int
+    places: list[PlaceOut]
+    schemes: list[SchemeOut]
+    scopes: list[ScopeIO]
+    operations: list[OperationOut]
+    probe: dict[str, Any] | None
+    limits: dict[str, int]
+
+
+class ApplicationIn(Schema):
+    """A new application, or one more environment of one: by its metadata address, or by hand."""
+
+    name: str = ""
+    environment: str
+    purpose: str = ""
+    owner: str = ""
+    metadata_address: str = ""
+    description_address: str = ""
+    issuer: str = ""
+    authorization_endpoint: str = ""
+    token_endpoint: str = ""
+    api_base: str = ""
+    profile: dict[str, Any] | None = None
+
+
+class ApplicationChange(Schema):
+    """What to change; absent: stays."""
+
+    purpose: str | None = None
+    owner: str | None = None
+    scopes: list[ScopeIO] | None = None
+    profile: dict[str, Any] | None = None
+
+
+def environment_out(one: Environment) -> dict[str, Any]:
+    """An environment as the page wants it."""
+    return {"key": one.key, "name": one.name, "look": one.look, "production": one.production, "wants_service_account": one.wants_service_account}
+
+
+def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:
+    """A scheme as the page wants it."""
+    return {"key": scheme.key, "label": scheme.label, "grant": scheme.grant,
+            "values": [{"key": v.key, "label": v.label, "type": v.type, "help": v.help, "where": v.where, "required": v.required, "secret": v.secret,
+                        "choices": list(v.choices)} for v in scheme.values]}  # fmt: skip
+
+
+def _place_out(place: Any) -> dict[str, Any]:
+    published = place.read_metadata()
+    return {
+        "environment": environment_out(place.environment), "issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint,
+        "token_endpoint": place.token_endpoint, "api_base": place.api_base, "metadata_address": place.metadata_address,
+        "registers": bool(place.published("registration_endpoint")), "grants": list(published.grant_types_supported) if published else [],
+        "sign_in_methods": list(published.token_endpoint_auth_methods_supported) if published else [], "read_at": place.read_at,
+        "clients": place.client_count, "connections": place.connection_count,
+    }  # fmt: skip
+
+
+def full(application: Application) -> dict[str, Any]:
+    """An application in full."""
+    profile = application.read_profile()
+    places = application.places.select_related("environment").annotate(
+        client_count=Count("clients", distinct=True), connection_count=Count("connections", distinct=True)
+    )
+    return {
+        "key": application.key, "name": application.name, "purpose": application.purpose, "owner": application.owner, "version": application.version,
+        "places": [_place_out(one) for one in places],
+        "schemes": [scheme_out(one) for one in profile.schemes],
+        "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.scopes],
+        "operations": [{"name": o.name, "method": o.method, "path": o.path, "summary": o.summary, "alternatives": [sorted(some) for some in o.alternatives]}
+                       for o in profile.operations],
+        "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}),
+    }  # fmt: skip
+
+
+def find(key: str) -> Application:
+    """An application by its key, or a 404."""
+    found = Application.objects.filter(key=key).first()
+    if found is None:
+        raise problems.not_found("application")
+    return found
+
+
+def find_place(key: str, environment: str) -> Place:
+    """An application in one environment, or a 404."""
+    place = Place.objects.select_related("application", "environment").filter(application__key=key, environment__key=environment).first()
+    if place is None:
+        raise problems.not_found("environment of this application")
+    return place
+
+
+@router.get("/environments", response=list[EnvironmentOut])
+def environments(request: HttpRequest) -> list[dict[str, Any]]:
+    """The environments of the firm, in order."""
+    guard.need(request, "look")
+    return [environment_out(one) for one in Environment.objects.all()]
+
+
+@router.get("/applications", response=list[ApplicationRow])
+def applications(request: HttpRequest) -> list[dict[str, Any]]:
+    """All applications, by name. Three queries, however many there are."""
+    guard.need(request, "look")
+    rows = Application.objects.annotate(connection_count=Count("places__connections")).prefetch_related("places__environment")
+    return [
+        {"key": one.key, "name": one.name, "purpose": one.purpose, "owner": one.owner, "schemes": [s.label for s in one.read_profile().schemes],
+         "scopes": len(one.profile.get("scopes", [])), "environments": [environment_out(place.environment) for place in one.places.all()],
+         "connections": one.connection_count}
+        for one in rows
+    ]  # fmt: skip
+
+
+@router.post("/applications", response={201: ApplicationOut})
+def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]]:
+    """Add an application, or one more environment of it."""
+    by = guard.need(request, "change")
+
+    def create() -> tuple[int, dict[str, Any]]:
+        if given.metadata_address.strip():
+            place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, given.description_address, given.api_base,
+                                               given.purpose, given.owner)  # fmt: skip
+        else:
+            values = {key: getattr(given, key) for key in services.ADDRESS_FIELDS}
+            place = services.add_by_hand(by, given.name, given.environment, values, given.profile, given.purpose, given.owner)
+        return 201, full(place.application)
+
+    return guard.repeatable(request, given.dict(), create)
+
+
+@router.get("/applications/{key}", response=ApplicationOut)
+def application(request: HttpRequest, response: HttpResponse, key: str) -> dict[str, Any]:
+    """An application."""
+    guard.need(request, "look")
+    found = find(key)
+    guard.tagged(response, found.version)
+    return full(found)
+
+
+@router.patch("/applications/{key}", response=ApplicationOut)
+def change(request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange) -> dict[str, Any]:
+    """Change what is known of an application."""
+    by = guard.need(request, "change")
+    found = find(key)
+    guard.check_version(request, found.version, found.changed_by or "Somebody")
+    changed = services.change(by, found, given.dict())
+    guard.tagged(response, changed.version)
+    return full(changed)
+
+
+@router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)
+def read_again(request: HttpRequest, key: str, environment: str) -> dict[str, Any]:
+    """Read the published metadata again."""
+    by = guard.need(request, "change")
+    return full(services.read_again(by, find_place(key, environment)).application)

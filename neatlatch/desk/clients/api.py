@@ -1,0 +1,242 @@
+"""Client registrations: the provider side."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import redirects
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
+from neatlatch.desk.common import guard, problems
+
+from . import services
+from .models import Client
+
+router = Router(tags=["clients"])
+
+
+class ClientIn(Schema):
+    """A client to register. ``by_protocol``: let the application register it (RFC 7591); else its steps by hand are listed."""
+
+    application: str
+    environment: str
+    name: str
+    contacts: list[str] = []
+    public: bool = False
+    redirect_uris: list[str] = []
+    grants: list[str] = ["authorization_code", "refresh_token"]
+    scopes: list[str] = []
+    sign_in_method: str = "client_secret_basic"
+    by_protocol: bool = True
+    vendor_shared: bool = False
+
+
+class ClientChange(Schema):
+    """What to change; absent: stays."""
+
+    name: str | None = None
+    contacts: list[str] | None = None
+    redirect_uris: list[str] | None = None
+    grants: list[str] | None = None
+    scopes: list[str] | None = None
+
+
+class SecretOut(Schema):
+    """A secret as it may be known."""
+
+    id: UUID
+    hint: str
+    state: str
+    issued: datetime
+    ends: datetime | None
+
+
+class StepOut(Schema):
+    """A numbered act in the application's own screens."""
+
+    key: str
+    says: str
+    copy_text: str
+    done: bool
+
+
+class LintOut(Schema):
+    """Something wrong with a redirect URI."""
+
+    code: str
+    says: str
+    grave: bool
+    source: str
+
+
+class ClientOut(Schema):
+    """A client in full."""
+
+    id: UUID
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    name: str
+    contacts: list[str]
+    public: bool
+    client_id: str
+    redirect_uris: list[str]
+    grants: list[str]
+    scopes: list[str]
+    sign_in_method: str
+    consents: dict[str, dict[str, str]]
+    managed: bool
+    state: str
+    vendor_shared: bool
+    version: int
+    changed_at: datetime
+    changed_by: str
+    secrets: list[SecretOut]
+    steps: list[StepOut]
+    connections: list[str]
+    handover: UUID | None = None
+    notes: list[str] = []
+
+
+class Tick(Schema):
+    """A step, ticked off or not."""
+
+    key: str
+    done: bool
+
+
+class ClientIdIn(Schema):
+    """The client ID that the application gave."""
+
+    client_id: str
+
+
+class ConsentIn(Schema):
+    """An administrator's consent to a scope."""
+
+    scope: str
+    given: bool = True
+
+
+class UriIn(Schema):
+    """A redirect URI to look at."""
+
+    uri: str
+
+
+def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
+    """A client in full."""
+    waiting = client.credentials.filter(handover__shown=None, handover__closed=None).values_list("handover__pk", flat=True).first()
+    return {
+        "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
+        "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
+        "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
+        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "state": client.state,
+        "vendor_shared": client.vendor_shared, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
+        "secrets": [{"id": c.pk, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in client.credentials.all()],
+        "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
+        "connections": list(client.connections.values_list("ref", flat=True)), "handover": handover or waiting, "notes": list(notes),
+    }  # fmt: skip
+
+
+def find(identity: UUID) -> Client:
+    """A client, or a 404."""
+    found = Client.objects.select_related("place__application", "place__environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("client")
+    return found
+
+
+@router.get("/clients", response=list[ClientOut])
+def clients(request: HttpRequest, application: str = "") -> list[dict[str, Any]]:
+    """The clients of an application, by environment and name."""
+    guard.need(request, "look")
+    rows = Client.objects.select_related("place__application", "place__environment").order_by("place__environment__order", "name")
+    return [shape(one) for one in rows.filter(place__application__key=application)]
+
+
+@router.post("/clients", response={201: ClientOut})
+def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]]:
+    """Register a client, or begin its record by hand."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+    fields = ClientMetadata(given.name.strip(), tuple(one.strip() for one in given.contacts if one.strip()), given.public,
+                            tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
+
+    def create() -> tuple[int, dict[str, Any]]:
+        if given.by_protocol:
+            client, handover = services.register(by, place, fields)
+            return 201, shape(client, handover)
+        return 201, shape(services.prepare(by, place, fields, given.vendor_shared))
+
+    return guard.repeatable(request, given.dict(), create)
+
+
+@router.get("/clients/{uuid:identity}", response=ClientOut)
+def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+    """A client."""
+    guard.need(request, "look")
+    found = find(identity)
+    guard.tagged(response, found.version)
+    return shape(found)
+
+
+@router.patch("/clients/{uuid:identity}", response=ClientOut)
+def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> dict[str, Any]:
+    """Change a client: at the application too, where it is managed by protocol."""
+    by = guard.need(request, "change")
+    found = find(identity)
+    guard.check_version(request, found.version, found.changed_by or "Somebody")
+    wanted = {key: value for key, value in given.dict().items() if value is not None}
+
+    def edit(fields: ClientMetadata) -> ClientMetadata:
+        return replace(fields, **{key: frozenset(value) if key == "scopes" else value if key == "name" else tuple(value) for key, value in wanted.items()})
+
+    changed = services.change(by, found, edit)
+    guard.tagged(response, changed.version)
+    return shape(changed)
+
+
+@router.delete("/clients/{uuid:identity}", response={204: None})
+def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
+    """Remove a client that no connection uses."""
+    services.remove(guard.need(request, "change"), find(identity))
+    return 204, None
+
+
+@router.post("/clients/{uuid:identity}/readings", response=ClientOut)
+def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Read a managed client as the application holds it now."""
+    return shape(services.read_back(guard.need(request, "change"), find(identity)))
+
+
+@router.post("/clients/{uuid:identity}/ticks", response=ClientOut)
+def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
+    """Tick a step off."""
+    return shape(services.tick(guard.need(request, "change"), find(identity), given.key, given.done))
+
+
+@router.post("/clients/{uuid:identity}/client-ids", response=ClientOut)
+def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
+    """Enter the client ID that the application gave."""
+    found, notes = services.enter_client_id(guard.need(request, "change"), find(identity), given.client_id)
+    return shape(found, notes=notes)
+
+
+@router.post("/clients/{uuid:identity}/consents", response=ClientOut)
+def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
+    """Note an administrator's consent, or that it was withdrawn."""
+    return shape(services.note_consent(guard.need(request, "change"), find(identity), given.scope, given.given))
+
+
+@router.post("/redirect-uris/lint", response=list[LintOut])
+def lint(request: HttpRequest, given: UriIn) -> list[dict[str, Any]]:
+    """What is wrong with a redirect URI, as one types it."""
+    guard.need(request, "look")
+    return [{"code": one.code, "says": one.says, "grave": one.grave, "source": one.source} for one in redirects.lint(given.uri)]

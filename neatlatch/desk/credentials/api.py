@@ -1,0 +1,107 @@
+"""Credentials, and the handover of a new one."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+from ninja import Router, Schema
+
+from neatlatch.desk.common import guard, problems
+
+from . import services
+from .models import Credential, Handover
+
+router = Router(tags=["credentials"])
+
+
+class CredentialOut(Schema):
+    """A credential, without its value."""
+
+    id: UUID
+    kind: str
+    hint: str
+    application: str
+    environment: str
+    client: str
+    client_id: str
+    connections: list[str]
+    state: str
+    issued: datetime
+    ends: datetime | None
+    over: bool
+    source: str
+    put_in_by: str
+
+
+class HandoverOut(Schema):
+    """Where a handover stands."""
+
+    id: UUID
+    client: str
+    client_name: str
+    hint: str
+    ends: datetime | None
+    shown: datetime | None
+    closed: datetime | None
+
+
+class Shown(Schema):
+    """A new secret, this once."""
+
+    value: str
+    hide_after_seconds: int
+
+
+def _shape(handover: Handover) -> dict[str, Any]:
+    credential = handover.credential
+    return {"id": handover.pk, "client": str(credential.client_id), "client_name": credential.client.name if credential.client else "", "hint": credential.hint,
+            "ends": credential.ends, "shown": handover.shown, "closed": handover.closed}  # fmt: skip
+
+
+def _find(identity: UUID) -> Handover:
+    found = Handover.objects.select_related("credential__client").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("handover")
+    return found
+
+
+@router.get("/credentials", response=list[CredentialOut])
+def credentials(request: HttpRequest) -> list[dict[str, Any]]:
+    """All credentials, what ends soonest first. Two queries, however many there are."""
+    guard.need(request, "look")
+    rows = Credential.objects.defer("value").select_related("client__place__application", "client__place__environment").prefetch_related("connections")
+    now = timezone.now()
+    found = [
+        {"id": one.pk, "kind": one.kind, "hint": one.hint, "application": one.client.place.application.name if one.client else "",
+         "environment": one.client.place.environment.name if one.client else "", "client": one.client.name if one.client else "",
+         "client_id": one.client.client_id if one.client else "", "connections": [c.ref for c in one.connections.all()], "state": one.state,
+         "issued": one.issued, "ends": one.ends, "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by}
+        for one in rows
+    ]  # fmt: skip
+    return sorted(found, key=lambda one: (one["ends"] is None, one["ends"] or one["issued"]))
+
+
+@router.get("/handovers/{uuid:identity}", response=HandoverOut)
+def handover(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Where a handover stands."""
+    guard.need(request, "change")
+    return _shape(_find(identity))
+
+
+@router.post("/handovers/{uuid:identity}/showings", response=Shown)
+def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+    """Show the secret, this once."""
+    by = guard.need(request, "change")
+    _, value = services.show(by, _find(identity))
+    response["Cache-Control"] = "no-store"
+    return {"value": value, "hide_after_seconds": 60}
+
+
+@router.post("/handovers/{uuid:identity}/closings", response=HandoverOut)
+def close(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """“I have it”."""
+    return _shape(services.close(guard.need(request, "change"), _find(identity)))

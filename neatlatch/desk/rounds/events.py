@@ -1,0 +1,68 @@
+"""Live progress as server-sent events (HTML Living Standard §9.2): a test's rungs and a round's counts as they happen.
+
+The events are read from the database, so they show whoever runs the test: this process or the worker.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import AsyncIterator, Callable
+from typing import Any
+from uuid import UUID
+
+from asgiref.sync import sync_to_async
+from django.core.serializers.json import DjangoJSONEncoder
+from django.http import HttpRequest, HttpResponseBase, StreamingHttpResponse
+
+from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.people.models import Person
+
+from .api import find_test, round_full, test_out
+from .models import Test
+
+_LOOK_EVERY = 0.12
+_LONGEST = 600.0
+
+
+async def test_events(request: HttpRequest, identity: UUID) -> HttpResponseBase:
+    """The test each time something new is known of it, until it has ended."""
+    ended = {Test.State.DONE.value, Test.State.STOPPED.value, Test.State.CUT.value}
+    return await _stream(request, lambda: test_out(find_test(identity)), lambda seen: seen["state"] in ended)
+
+
+async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
+    """The round each time something changed in it, until it has ended."""
+    return await _stream(request, lambda: round_full(number), lambda seen: seen["ended"] is not None)
+
+
+async def _stream(request: HttpRequest, look: Callable[[], dict[str, Any]], over: Callable[[dict[str, Any]], bool]) -> HttpResponseBase:
+    person = await request.auser()
+    if not isinstance(person, Person) or not guard.may(person, "look"):
+        return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+    try:
+        first = await sync_to_async(look)()
+    except Problem as problem:
+        return problems.answer(problem)
+
+    async def events() -> AsyncIterator[str]:
+        seen, until = first, time.monotonic() + _LONGEST
+        yield _event(seen)
+        told = _event(seen)
+        while not over(seen) and time.monotonic() < until:
+            await asyncio.sleep(_LOOK_EVERY)
+            try:
+                seen = await sync_to_async(look)()
+            except Problem:
+                return
+            if (event := _event(seen)) != told:
+                told = event
+                yield event
+
+    return StreamingHttpResponse(events(), content_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+
+
+def _event(seen: dict[str, Any]) -> str:
+    return f"data: {json.dumps(seen, cls=DjangoJSONEncoder)}\n\n"

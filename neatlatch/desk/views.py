@@ -1,0 +1,46 @@
+"""The one page of the front end, and the way back from a provider."""
+
+from __future__ import annotations
+
+from urllib.parse import quote
+
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect, JsonResponse
+from django.views.decorators.cache import never_cache
+from django.views.decorators.http import require_GET
+
+from neatlatch.desk.common import problems
+from neatlatch.desk.connections import sign_in
+from neatlatch.desk.people.models import Person
+
+_NOT_BUILT = "<!doctype html><title>Neat Latch</title><p>The front end is not built yet. Run <code>bin/demo</code>, or <code>npm run build</code> in <code>web</code>."
+
+
+@require_GET
+def front(request: HttpRequest) -> HttpResponse:
+    """The front end: any address that is not the API's."""
+    if request.path.startswith(("/api/", "/static/")):
+        return problems.answer(problems.not_found("address"))
+    file = settings.DIST / "index.html"
+    answer = HttpResponse(file.read_bytes() if file.exists() else _NOT_BUILT)
+    answer["Cache-Control"] = "no-cache"
+    return answer
+
+
+@require_GET
+@never_cache
+def come_back(request: HttpRequest) -> HttpResponse:
+    """Where providers send people back to. The code is taken out of the address at once by sending the browser on."""
+    person = request.user
+    if not isinstance(person, Person):
+        # The session ended on the way. The code must not stay in the address of a page that waits for a log-in.
+        return HttpResponseRedirect("/?returned=logged-out")
+    done = sign_in.come_back(person, request.build_absolute_uri(), request.GET.get("state", ""))
+    answer = HttpResponseRedirect("/connections?returned=unknown" if done is None else f"{done.back}?signed-in={quote(str(done.pk))}")
+    answer["Referrer-Policy"] = "no-referrer"
+    return answer
+
+
+def alive(request: HttpRequest) -> JsonResponse:
+    """For whoever watches the watcher."""
+    return JsonResponse({"alive": True})
