@@ -141,7 +141,7 @@ def _plain(failure: Failure) -> Cause:
         meaning = AUTHORIZATION_ERRORS.get(failure.code)
         if meaning is None:
             return Cause("Their sign-in page refused the request without sending anybody back.",
-                         failure.detail or "That is what a provider must do when the client ID or the redirect URI is wrong (RFC 6749 §4.1.2.1).",
+                         f"{failure.detail} That is what a provider must do when the client ID or the redirect URI is wrong (RFC 6749 §4.1.2.1).".strip(),
                          "Compare client ID and redirect URI with what is registered there.")  # fmt: skip
         return Cause(f"Their sign-in page answered {failure.code}.", f"It means: {meaning} (RFC 6749 §4.1.2.1). {failure.detail}".strip(),
                      "Compare what is asked for with what the client may ask for.")  # fmt: skip

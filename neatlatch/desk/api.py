@@ -15,6 +15,7 @@ from neatlatch import __version__
 from neatlatch.desk.applications.api import router as applications
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.common import problems
+from neatlatch.desk.common.finds import router as finds
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.api import router as connections
@@ -50,7 +51,7 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, credentials, connections, rounds, journal):
+for router in (people, applications, clients, credentials, connections, rounds, journal, finds):
     api.add_router("", router)
 
 

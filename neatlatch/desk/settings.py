@@ -30,8 +30,6 @@ ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES",
 ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
 
 SECRET_KEY = secret_key(HOME)
-# The sealing key is made with the first database and never again: a lost key must be noticed, not replaced.
-SAFE_MAY_CREATE = not (HOME / "desk.sqlite3").exists() or (HOME / "desk.sqlite3").stat().st_size == 0
 DEBUG = False
 ALLOWED_HOSTS = [_public.hostname or "127.0.0.1", *os.environ.get("NEATLATCH_HOSTS", "").split()]
 CSRF_TRUSTED_ORIGINS = [PUBLIC_URL]

@@ -138,7 +138,10 @@ class Climb:
     def _result(self, rung: Rung, begun: float, *, says: str = "", failure: Failure | None = None, skipped: bool = False) -> RungResult:
         ms = round((time.perf_counter() - begun) * 1000, 1)
         if failure is not None:
-            says = f"{failure.code.replace('_', ' ') if failure.kind in ('socket', 'resolver', 'tls') else failure.code} · {failure.detail}".strip(" ·")
+            # The standards' own codes are said as they stand; ours are only for the diagnosis.
+            standard = failure.kind in ("token", "authorize", "resource") and failure.code not in ("refused_without_return", "no_token", "redirect")
+            said = f"{failure.code} · {failure.detail}" if standard and not failure.code.startswith("status_") else failure.detail or failure.code
+            says = said.strip(" ·").replace("_", " ") if not standard else said.strip(" ·")
         return RungResult(rung, failure is None, says, ms, self._tries, dict(self._facts), tuple(self._exchanges), failure, skipped)
 
     # The road

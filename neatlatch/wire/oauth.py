@@ -71,7 +71,7 @@ def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:
     if answer.status == 429 or answer.status >= 500:
         return failure_of(Reading(False, None, "the sign-in page is not available"), "authorize", answer.status)
     return Failure("authorize", "refused_without_return", CauseClass.CREDENTIAL,
-                   f"Their sign-in page answered {answer.status} and sent nobody back: client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1).",
+                   f"Their sign-in page answered {answer.status} and sent nobody back.",
                    answer.status)  # fmt: skip
 
 

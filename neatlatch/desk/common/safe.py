@@ -13,6 +13,7 @@ from functools import lru_cache
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from django.apps import apps
 from django.conf import settings
 
 from neatlatch.core.secret import Secret
@@ -26,11 +27,18 @@ class CannotOpen(Exception):
     """A sealed value does not open: it was moved or changed, or the key file is another's."""
 
 
+# Where sealed values live; while there is one, a missing key file is a loss to be told and not a new start.
+_SEALED = (("clients.Client", "management_token"), ("credentials.Credential", "value"), ("connections.TokenSet", "access"), ("connections.SignIn", "verifier"))
+
+
+def _holds_sealed_values() -> bool:
+    return any(apps.get_model(model).objects.exclude(**{field: None}).exists() for model, field in _SEALED)
+
+
 @lru_cache(maxsize=1)
 def _keys() -> Keys:
-    database = settings.DATABASES["default"]["NAME"]
-    new = not os.path.exists(str(database)) or settings.SAFE_MAY_CREATE
-    return read_keys(settings.HOME / "safe.key", create=new)
+    file = settings.HOME / "safe.key"
+    return read_keys(file, create=not file.exists() and not _holds_sealed_values())
 
 
 def seal(value: str, place: str) -> bytes:

@@ -184,7 +184,7 @@ class SecretIn(Schema):
     ends: datetime | None = None
 
 
-class ClientIn(Schema):
+class ClientName(Schema):
     """The client registration to name."""
 
     client: UUID
@@ -447,7 +447,7 @@ def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any
 
 
 @router.post("/connections/{ref}/clients", response=ConnectionOut)
-def choose_client(request: HttpRequest, ref: str, given: ClientIn) -> dict[str, Any]:
+def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str, Any]:
     """Name the client registration."""
     by = guard.need(request, "change")
     client = Client.objects.select_related("place").filter(pk=given.client).first()

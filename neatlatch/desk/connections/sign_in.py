@@ -68,7 +68,9 @@ def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
     failure = oauth.would_take(answer, "", redirect_uri)
     if failure is None:
         return ""
-    return failure.detail if failure.code == "refused_without_return" else f"It answers {failure.code}: {failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
+    if failure.code == "refused_without_return":
+        return f"{failure.detail} That happens when client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1). Compare both below."
+    return f"It answers {failure.code}: {failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
 
 
 def _end(sign_in: SignIn, outcome: str, says: str) -> SignIn:

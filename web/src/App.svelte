@@ -1,0 +1,42 @@
+<script lang="ts">
+  import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query'
+  import { Router } from 'sv-router'
+  import { Problem } from './api/client'
+  import Help from './lib/Help.svelte'
+  import { onKey } from './lib/keys.svelte'
+  import { look, session } from './lib/session.svelte'
+  import './router'
+  import TopBar from './lib/TopBar.svelte'
+  import LogIn from './views/LogIn.svelte'
+
+  const client = new QueryClient({
+    defaultOptions: {
+      queries: {
+        retry: (count, error) => count < 2 && error instanceof Problem && error.status >= 502,
+        staleTime: 2000,
+        refetchOnWindowFocus: true,
+      },
+    },
+  })
+  let failed = $state('')
+  look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
+  $effect(() => {
+    if (!session.who) client.clear()
+  })
+</script>
+
+<svelte:window onkeydown={onKey} />
+<QueryClientProvider {client}>
+  {#if failed}
+    <main class="p-8"><p role="alert">{failed}</p></main>
+  {:else if session.who}
+    <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2">To the content</a>
+    <TopBar />
+    <main id="main" tabindex="-1" class="mx-auto max-w-[1600px] px-5 py-4 outline-none">
+      <Router />
+    </main>
+    <Help />
+  {:else if session.known}
+    <LogIn />
+  {/if}
+</QueryClientProvider>

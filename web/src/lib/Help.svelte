@@ -1,0 +1,30 @@
+<script lang="ts">
+  import { help, SECTIONS } from './keys.svelte'
+
+  let dialog: HTMLDialogElement | undefined = $state()
+  const KEYS: [string, string][] = [
+    ['/', 'Find anything'],
+    ...SECTIONS.map(([letter, name]): [string, string] => [`g then ${letter}`, `Go to ${name}`]),
+    ['j and k', 'Down and up in a list'],
+    ['Enter', 'Open what has the focus'],
+    ['T', 'Test'],
+    ['N', 'New'],
+    ['E', 'Edit'],
+    ['?', 'Show these keys'],
+  ]
+  $effect(() => {
+    if (help.open) dialog?.showModal()
+    else dialog?.close()
+  })
+</script>
+
+<dialog bind:this={dialog} class="sheet m-auto w-[26rem] p-5" aria-labelledby="keys-title" onclose={() => (help.open = false)}>
+  <h2 id="keys-title">All keys</h2>
+  <dl class="my-3 grid grid-cols-[9rem_1fr] gap-y-1">
+    {#each KEYS as [key, what] (key)}
+      <dt><kbd class="value border-base-300 rounded border px-1">{key}</kbd></dt>
+      <dd>{what}</dd>
+    {/each}
+  </dl>
+  <button type="button" class="btn btn-sm" onclick={() => (help.open = false)}>Close</button>
+</dialog>

@@ -1,0 +1,16 @@
+<script lang="ts">
+  import { spark, type Point } from './spark'
+
+  let { samples }: { samples: Point[] } = $props()
+  const shape = $derived(spark(samples, 80, 24))
+</script>
+
+{#if samples.length}
+  <svg role="img" aria-label={shape.says} width="80" height="24" viewBox="0 0 80 24" class="overflow-visible">
+    <title>{shape.says}</title>
+    <path d={shape.path} class="stroke-soft fill-none" stroke-width="1.4" stroke-linejoin="round" />
+    {#each shape.failures as one (one.x)}
+      <path d="M{one.x - 2.5} {one.y - 2.5} l5 5 m0 -5 l-5 5" class="stroke-error" stroke-width="1.6" />
+    {/each}
+  </svg>
+{/if}

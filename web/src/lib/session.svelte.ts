@@ -1,0 +1,32 @@
+import { api, ok, useCsrf, whenLoggedOut, type Schemas } from '../api/client'
+
+type Session = Schemas['SessionOut']
+
+/** Who is logged in. The one piece of state that is no query: everything else depends on it. */
+export const session = $state<{ known: boolean; who: Session | null }>({ known: false, who: null })
+
+function take(found: Session): void {
+  useCsrf(found.csrf)
+  session.who = found.person ? found : null
+  session.known = true
+}
+
+export async function look(): Promise<void> {
+  take(await ok(api.GET('/api/session')))
+}
+export async function logIn(username: string, password: string): Promise<void> {
+  take(await ok(api.POST('/api/session', { body: { username, password } })))
+}
+export async function logOut(): Promise<void> {
+  await ok(api.DELETE('/api/session'))
+  await look()
+}
+export async function setKeys(keys_on: boolean): Promise<void> {
+  take(await ok(api.PUT('/api/session/preferences', { body: { keys_on } })))
+}
+export const may = (what: string): boolean => session.who?.may?.includes(what) ?? false
+
+whenLoggedOut(() => {
+  session.who = null
+  void look()
+})

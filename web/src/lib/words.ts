@@ -1,0 +1,19 @@
+/** Names of states and rungs as people read them. */
+export const STATES: Record<string, string> = { latched: 'Latched', sticking: 'Sticking', open: 'Open', not_proven: 'Not proven' }
+export const RUNGS: [string, string][] = [
+  ['find', 'Find'],
+  ['reach', 'Reach'],
+  ['secure', 'Secure'],
+  ['sign_in', 'Sign in'],
+  ['allowed', 'Allowed'],
+  ['work', 'Work'],
+]
+export const FITS: Record<string, string> = {
+  fits: 'fits',
+  differs: 'differs',
+  missing: 'is missing',
+  not_proven: 'is not proven',
+  not_asked: 'is not asked for',
+}
+export const capital = (text: string): string => text.slice(0, 1).toUpperCase() + text.slice(1)
+export const rungName = (key: string): string => RUNGS.find(([one]) => one === key)?.[1] ?? key

@@ -1,0 +1,28 @@
+import { createRouter } from 'sv-router'
+import Today from './views/today/Today.svelte'
+
+/** Addresses of the pages. All but the first page are fetched when they are first opened. */
+export const { navigate, route } = createRouter({
+  '/': Today,
+  '/applications': () => import('./views/applications/Applications.svelte'),
+  '/applications/new': () => import('./views/applications/AddApplication.svelte'),
+  '/applications/:key': () => import('./views/applications/ApplicationPage.svelte'),
+  '/applications/:key/clients/new': () => import('./views/clients/RegisterClient.svelte'),
+  '/clients/:id': () => import('./views/clients/ClientPage.svelte'),
+  '/connections': () => import('./views/connections/Connections.svelte'),
+  '/connections/new': () => import('./views/connections/NewConnection.svelte'),
+  '/connections/:ref': () => import('./views/connections/ConnectionPage.svelte'),
+  '/tests/:id': () => import('./views/rounds/TestPage.svelte'),
+  '/credentials': () => import('./views/credentials/Credentials.svelte'),
+  '/rounds': () => import('./views/rounds/Rounds.svelte'),
+  '/rounds/:number': () => import('./views/rounds/RoundPage.svelte'),
+  '/journal': () => import('./views/journal/Journal.svelte'),
+  '/people': () => import('./views/people/People.svelte'),
+  '*': () => import('./views/Missing.svelte'),
+})
+
+/** Go to an address of ours, with its query if it has one. */
+export function goto(address: string): void {
+  const [path = '/', query = ''] = address.split('?')
+  void navigate(path as '/', { search: Object.fromEntries(new URLSearchParams(query)) } as never)
+}

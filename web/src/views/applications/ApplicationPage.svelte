@@ -1,0 +1,151 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok } from '../../api/client'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { route } from '../../router'
+  import ScopeTable from './ScopeTable.svelte'
+
+  const key = $derived(String((route.params as Record<string, string>).key))
+  const queries = useQueryClient()
+  const found = createQuery(() => ({
+    queryKey: ['application', key],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
+  }))
+  const clients = createQuery(() => ({
+    queryKey: ['clients', key],
+    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application: key } } })),
+  }))
+  const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
+  let problem = $state<unknown>(null)
+  const left = $derived(
+    (environments.data ?? []).filter((one) => !found.data?.places.some((place) => place.environment.key === one.key)),
+  )
+
+  async function readAgain(environment: string): Promise<void> {
+    problem = null
+    try {
+      await ok(api.POST('/api/applications/{key}/places/{environment}/readings', { params: { path: { key, environment } } }))
+      await queries.invalidateQueries()
+    } catch (error) {
+      problem = error
+    }
+  }
+  async function saveScopes(scopes: { name: string; meaning: string; kind: string; administrator: boolean }[]): Promise<void> {
+    problem = null
+    try {
+      await ok(
+        api.PATCH('/api/applications/{key}', {
+          params: { path: { key } },
+          body: { scopes: scopes.map((one) => ({ ...one, implies: [] })) },
+          headers: ifMatch(found.data!.version),
+        }),
+      )
+    } catch (error) {
+      problem = error
+    }
+    await queries.invalidateQueries()
+  }
+</script>
+
+<svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  <header class="mb-3 flex items-baseline gap-4">
+    <h1>{found.data.name}</h1>
+    <span class="help">{found.data.purpose}{found.data.owner ? ` · ${found.data.owner}` : ''}</span>
+    {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/{key}/clients/new" data-key="n"
+        >Register a client <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+      >{/if}
+  </header>
+  <ProblemBox {problem} />
+  {#if left.length && found.data.places.length}
+    <p class="bg-wait-ground my-2 rounded-md px-3 py-2">
+      Not set up in {left.map((one) => one.name).join(' and ')}.
+      {#if may('change')}<a class="act" href="/applications/new?name={encodeURIComponent(found.data.name)}">Add it there</a>{/if}
+    </p>
+  {/if}
+  <div class="grid grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-5">
+    <div class="flex flex-col gap-4">
+      <section class="sheet" aria-labelledby="where">
+        <h2 id="where" class="border-base-300 border-b px-4 py-2">Where it stands</h2>
+        {#each found.data.places as place (place.environment.key)}
+          <div class="border-base-300 border-b px-4 py-3 last:border-0">
+            <div class="mb-1 flex items-center gap-3">
+              <EnvBadge environment={place.environment} />
+              <span class="help">{place.registers ? 'registers clients by protocol' : 'clients are entered by hand'}</span>
+              {#if place.read_at}<span class="help ms-auto"><When at={place.read_at} prefix="metadata read " /></span>
+                {#if may('change')}<button
+                    class="act"
+                    onclick={() => readAgain(place.environment.key)}
+                    aria-label="Read the metadata of {place.environment.name} again">Read again</button
+                  >{/if}{/if}
+            </div>
+            <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
+              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base]] as [label, value] (label)}
+                <dt class="text-soft">{label}</dt>
+                <dd class="value">{value || '—'}</dd>
+              {/each}
+            </dl>
+          </div>
+        {/each}
+      </section>
+      <section class="sheet" aria-labelledby="clients">
+        <h2 id="clients" class="border-base-300 border-b px-4 py-2">Clients registered there</h2>
+        {#if clients.data?.length}
+          <table class="rows">
+            <thead><tr><th>Name</th><th>Client ID</th><th>Environment</th><th>Kept</th><th>Used by</th></tr></thead>
+            <tbody>
+              {#each clients.data as one (one.id)}
+                <tr data-row>
+                  <td><a class="act" href="/clients/{one.id}">{one.name}</a></td>
+                  <td class="value">{one.client_id || '—'}</td>
+                  <td><EnvBadge environment={one.environment} /></td>
+                  <td
+                    >{one.managed
+                      ? 'by protocol'
+                      : one.state === 'preparing'
+                        ? 'by hand, not finished'
+                        : one.state === 'asking'
+                          ? 'asked, no answer yet'
+                          : 'by hand'}</td
+                  >
+                  <td
+                    >{#each one.connections as ref (ref)}<a class="act me-2" href="/connections/{ref}">{ref}</a>{/each}</td
+                  >
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        {:else}
+          <p class="px-4 py-3">
+            None yet. A client is what the application knows us by: a name, its redirect URIs, what it may do, and a secret.
+          </p>
+        {/if}
+      </section>
+    </div>
+    <div class="flex flex-col gap-4">
+      <ScopeTable scopes={found.data.scopes} editable={may('change')} save={saveScopes} />
+      <section class="sheet" aria-labelledby="operations">
+        <h2 id="operations" class="border-base-300 border-b px-4 py-2">Operations</h2>
+        {#if found.data.operations.length}
+          <table class="rows">
+            <thead><tr><th>Call</th><th>Needs</th></tr></thead>
+            <tbody>
+              {#each found.data.operations as one (one.name)}
+                <tr
+                  ><td><span class="value">{one.name}</span><br /><span class="help">{one.summary}</span></td><td class="value"
+                    >{one.alternatives.map((some) => some.join(' + ')).join(', or ') || 'nothing'}</td
+                  ></tr
+                >
+              {/each}
+            </tbody>
+          </table>
+        {:else}<p class="px-4 py-3">None are known. They come from an API description.</p>{/if}
+      </section>
+    </div>
+  </div>
+{/if}

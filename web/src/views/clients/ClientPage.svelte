@@ -1,0 +1,199 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, type Client } from '../../api/client'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { goto, route } from '../../router'
+  import Handover from './Handover.svelte'
+  import Steps from './Steps.svelte'
+  import UriList from './UriList.svelte'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const queries = useQueryClient()
+  const found = createQuery(() => ({
+    queryKey: ['client', id],
+    queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: id } } })),
+  }))
+  const application = createQuery(() => ({
+    queryKey: ['application', found.data?.application],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: found.data!.application } } })),
+    enabled: Boolean(found.data),
+  }))
+  let problem = $state<unknown>(null)
+  let uris = $state<string[] | null>(null)
+  let scopes = $state<string[] | null>(null)
+  let confirming = $state('')
+  const consentable = $derived(
+    (application.data?.scopes ?? []).filter((one) => one.administrator && found.data?.scopes.includes(one.name)),
+  )
+
+  async function act(call: () => Promise<unknown>): Promise<boolean> {
+    problem = null
+    try {
+      await call()
+      await queries.invalidateQueries()
+      return true
+    } catch (error) {
+      problem = error
+      return false
+    }
+  }
+  async function change(body: { redirect_uris?: string[]; scopes?: string[] }): Promise<void> {
+    const saved = await act(() =>
+      ok(
+        api.PATCH('/api/clients/{identity}', { params: { path: { identity: id } }, body, headers: ifMatch(found.data!.version) }),
+      ),
+    )
+    if (saved) uris = scopes = null
+  }
+  const consent = (scope: string, given: boolean) =>
+    act(() => ok(api.POST('/api/clients/{identity}/consents', { params: { path: { identity: id } }, body: { scope, given } })))
+  const readBack = () => act(() => ok(api.POST('/api/clients/{identity}/readings', { params: { path: { identity: id } } })))
+  async function remove(client: Client): Promise<void> {
+    if (await act(() => ok(api.DELETE('/api/clients/{identity}', { params: { path: { identity: id } } }))))
+      goto(`/applications/${client.application}`)
+  }
+</script>
+
+<svelte:head><title>{found.data?.name ?? 'Client'} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const client = found.data}
+  <header class="mb-3 flex items-center gap-4">
+    <h1>{client.name}</h1>
+    <EnvBadge environment={client.environment} />
+    <a class="act" href="/applications/{client.application}">{client.application_name}</a>
+    {#if may('change') && client.state === 'live'}
+      <a
+        class="btn btn-primary btn-sm ms-auto"
+        data-key="n"
+        href="/connections/new?application={client.application}&environment={client.environment.key}&client={client.id}"
+        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+      >
+    {/if}
+  </header>
+  <ProblemBox {problem} />
+  <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
+    <div class="flex flex-col gap-4">
+      {#if client.handover && may('change')}<Handover id={client.handover} done={() => void queries.invalidateQueries()} />{/if}
+      {#if !client.managed}<Steps {client} notes={client.notes ?? []} />{/if}
+      <section class="sheet p-4" aria-labelledby="side">
+        <h2 id="side" class="text-brass mb-2">
+          Provider side <span class="help font-normal">what {client.application_name} holds</span>
+        </h2>
+        <dl class="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-2">
+          <dt class="text-soft">Client ID</dt>
+          <dd class="value">{client.client_id || '—'}</dd>
+          <dt class="text-soft">Type</dt>
+          <dd>{client.public ? 'public' : 'confidential'}</dd>
+          <dt class="text-soft">Contact</dt>
+          <dd>{client.contacts.join(', ') || '—'}</dd>
+          <dt class="text-soft">Grants</dt>
+          <dd class="value">{client.grants.join(', ')}</dd>
+          <dt class="text-soft">Client sign-in</dt>
+          <dd class="value">{client.sign_in_method}</dd>
+          <dt class="text-soft">Redirect URIs</dt>
+          <dd>
+            {#if uris}
+              <UriList bind:uris />
+              <button class="btn btn-primary btn-sm" onclick={() => change({ redirect_uris: uris!.filter(Boolean) })}
+                >{client.managed ? 'Change them there' : 'Note it'}</button
+              >
+              <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
+            {:else}
+              {#each client.redirect_uris as uri (uri)}<p class="value">{uri}</p>{:else}—{/each}
+              {#if may('change')}<button class="act" onclick={() => (uris = [...client.redirect_uris])}
+                  >Change redirect URIs</button
+                >{/if}
+            {/if}
+          </dd>
+          <dt class="text-soft">Permitted scopes</dt>
+          <dd>
+            {#if scopes}
+              {#each application.data?.scopes ?? [] as scope (scope.name)}
+                <label class="flex min-h-[26px] items-center gap-2"
+                  ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span>
+                  <span class="text-soft">{scope.meaning}</span></label
+                >
+              {/each}
+              <button class="btn btn-primary btn-sm" onclick={() => change({ scopes: scopes! })}
+                >{client.managed ? 'Change them there' : 'Note it'}</button
+              >
+              <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
+            {:else}
+              <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
+              {#if may('change')}<button class="act" onclick={() => (scopes = [...client.scopes])}>Change scopes</button>{/if}
+            {/if}
+          </dd>
+          {#if consentable.length}
+            <dt class="text-soft">Consent</dt>
+            <dd>
+              {#each consentable as scope (scope.name)}
+                {@const given = client.consents[scope.name]}
+                <p>
+                  <span class="value">{scope.name}</span>
+                  {#if given}noted by {given.who}, <When at={given.when} />{#if may('change')}&nbsp;<button
+                        class="act"
+                        onclick={() => consent(scope.name, false)}>It was withdrawn</button
+                      >{/if}
+                  {:else}<span class="text-error font-semibold">not given</span>{#if may('change')}&nbsp;<button
+                        class="act"
+                        onclick={() => consent(scope.name, true)}>An administrator consented</button
+                      >{/if}{/if}
+                </p>
+              {/each}
+            </dd>
+          {/if}
+        </dl>
+        {#if (uris || scopes) && client.connections.length}
+          <p class="bg-wait-ground mt-3 rounded-md px-3 py-2">
+            {client.connections.join(', ')}
+            {client.connections.length === 1 ? 'uses' : 'use'} this client. Touching what works stops everyone who uses it; for another
+            use, register another client.
+          </p>
+        {/if}
+      </section>
+    </div>
+    <div class="flex flex-col gap-4">
+      <section class="sheet p-4">
+        <h2 class="mb-1">How it is kept</h2>
+        <p>
+          {client.managed
+            ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
+            : 'A mirrored record, entered by hand. It counts as proven when a test has passed.'}
+        </p>
+        <p class="help"><When at={client.changed_at} prefix="changed " />{client.changed_by ? ` by ${client.changed_by}` : ''}</p>
+        {#if client.managed && may('change')}<button class="act" onclick={readBack}>Read it back from there</button>{/if}
+      </section>
+      <section class="sheet p-4">
+        <h2 class="mb-1">Secrets</h2>
+        {#each client.secrets as secret (secret.id)}
+          <p>
+            <span class="value">{secret.hint}</span>
+            {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
+          </p>
+        {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
+      </section>
+      <section class="sheet p-4">
+        <h2 class="mb-1">Used by</h2>
+        {#each client.connections as ref (ref)}<p><a class="act" href="/connections/{ref}">{ref}</a></p>{:else}<p>
+            No connection yet.
+          </p>{/each}
+        {#if may('change') && client.connections.length === 0}
+          <label class="mt-3 block"
+            ><span class="label-text">To remove the client, type its name</span><input
+              class="line-in"
+              bind:value={confirming}
+            /></label
+          >
+          <button class="btn btn-error btn-sm mt-2" disabled={confirming !== client.name} onclick={() => remove(client)}
+            >{client.managed ? 'Remove it there and here' : 'Remove the record'}</button
+          >
+        {/if}
+      </section>
+    </div>
+  </div>
+{/if}

@@ -1,0 +1,78 @@
+<script lang="ts">
+  import { onDestroy } from 'svelte'
+  import { api, ok } from '../../api/client'
+  import Copy from '../../lib/Copy.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+
+  let { id, done }: { id: string; done: () => void } = $props()
+  let value = $state('')
+  let hidden = $state(false)
+  let left = $state(60)
+  let problem = $state<unknown>(null)
+  let timer = 0
+
+  async function show(): Promise<void> {
+    problem = null
+    try {
+      const shown = await ok(api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }))
+      value = shown.value
+      left = shown.hide_after_seconds
+      timer = window.setInterval(() => (left > 1 ? (left -= 1) : gone()), 1000)
+    } catch (error) {
+      problem = error
+    }
+  }
+  /** Out of the page and out of memory. */
+  function gone(): void {
+    clearInterval(timer)
+    value = ''
+    hidden = true
+  }
+  function download(): void {
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(new Blob([value], { type: 'text/plain' }))
+    link.download = 'client-secret.txt'
+    link.click()
+    URL.revokeObjectURL(link.href)
+  }
+  async function close(): Promise<void> {
+    gone()
+    try {
+      await ok(api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }))
+      done()
+    } catch (error) {
+      problem = error
+    }
+  }
+  onDestroy(gone)
+</script>
+
+<svelte:window onblur={() => value && gone()} />
+<section class="sheet border-secondary border-2 p-4" aria-labelledby="handover-title">
+  <h2 id="handover-title">Handover of the new secret</h2>
+  {#if value}
+    <p class="my-2">This is the only time it is shown. It hides in {left} s, or when you leave the page.</p>
+    <p class="border-base-300 bg-base-200 value mb-2 rounded-md border px-3 py-2 text-[1.1rem]" data-secret>{value}</p>
+    <div class="flex flex-wrap gap-2">
+      <Copy text={value} what="the secret" />
+      <button type="button" class="btn btn-sm" onclick={download}>Download</button>
+      <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
+    </div>
+  {:else if hidden}
+    <p class="my-2">
+      It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own connections. If somebody else
+      needs one, have a new one made.
+    </p>
+    <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
+  {:else}
+    <p class="my-2">
+      The application gave a secret. It is sealed already, so a connection made here can use it without you carrying it. You can
+      see it once.
+    </p>
+    <div class="flex gap-2">
+      <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
+      <button type="button" class="btn btn-primary btn-sm" onclick={close}>I do not need to see it</button>
+    </div>
+  {/if}
+  <ProblemBox {problem} />
+</section>

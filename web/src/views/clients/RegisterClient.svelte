@@ -1,0 +1,167 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, once, Problem } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { goto, route } from '../../router'
+  import UriList from './UriList.svelte'
+
+  const key = $derived(String((route.params as Record<string, string>).key))
+  const found = createQuery(() => ({
+    queryKey: ['application', key],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
+  }))
+  const queries = useQueryClient()
+  const unique = crypto.randomUUID()
+  let tries = 0
+  let form = $state({
+    environment: String((route.search as Record<string, unknown>).environment ?? ''),
+    name: '',
+    contacts: '',
+    public: false,
+    redirect_uris: [`${location.origin}/return`],
+    grants: ['authorization_code', 'refresh_token'],
+    scopes: [] as string[],
+    sign_in_method: 'client_secret_basic',
+    by_protocol: true,
+    vendor_shared: false,
+  })
+  let problem = $state<unknown>(null)
+  let busy = $state(false)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const place = $derived(found.data?.places.find((one) => one.environment.key === form.environment) ?? found.data?.places[0])
+  const grants = $derived(
+    ['authorization_code', 'refresh_token', 'client_credentials'].filter(
+      (one) => !place?.grants.length || place.grants.includes(one),
+    ),
+  )
+  const methods = $derived(
+    ['client_secret_basic', 'client_secret_post'].filter(
+      (one) => !place?.sign_in_methods.length || place.sign_in_methods.includes(one),
+    ),
+  )
+
+  async function submit(event: Event): Promise<void> {
+    event.preventDefault()
+    if (!place) return
+    busy = true
+    problem = null
+    tries += 1
+    const by_protocol = form.by_protocol && place.registers
+    try {
+      const made = await ok(
+        api.POST('/api/clients', {
+          body: {
+            ...form,
+            by_protocol,
+            application: key,
+            environment: place.environment.key,
+            contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
+            redirect_uris: form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
+          },
+          headers: once(`${unique}-${tries}`),
+        }),
+      )
+      await queries.invalidateQueries()
+      goto(`/clients/${made.id}`)
+    } catch (error) {
+      problem = error
+    }
+    busy = false
+  }
+</script>
+
+<svelte:head><title>Register a client at {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data && place}
+  <h1 class="mb-3">Register a client at {found.data.name}</h1>
+  <div class="grid grid-cols-[minmax(0,1fr)_320px] gap-5">
+    <form class="sheet p-5" onsubmit={submit}>
+      <div class="grid grid-cols-2 gap-x-5">
+        <Field id="environment" label="Environment">
+          <select
+            id="environment"
+            class="line-in"
+            value={place.environment.key}
+            onchange={(e) => (form.environment = e.currentTarget.value)}
+          >
+            {#each found.data.places as one (one.environment.key)}<option value={one.environment.key}
+                >{one.environment.name}</option
+              >{/each}
+          </select>
+        </Field>
+        <Field id="name" label="Name" error={errors.name} help="Their people will see it when they consent, and in their lists.">
+          <input id="name" class="line-in" bind:value={form.name} aria-invalid={errors.name ? 'true' : undefined} required />
+        </Field>
+        <Field id="contacts" label="Contact" help="A mail address they can write to, better a team's than a person's.">
+          <input id="contacts" class="line-in" bind:value={form.contacts} />
+        </Field>
+        <Field
+          id="type"
+          label="Type"
+          help="Public only for programs that cannot keep a secret, such as an app on people's devices."
+        >
+          <select
+            id="type"
+            class="line-in"
+            value={form.public ? 'public' : 'confidential'}
+            onchange={(e) => (form.public = e.currentTarget.value === 'public')}
+          >
+            <option value="confidential">Confidential: keeps a secret</option><option value="public">Public: has none</option>
+          </select>
+        </Field>
+      </div>
+      <fieldset class="mb-3">
+        <legend class="label-text">Grants to switch on</legend>
+        <div class="flex flex-wrap gap-x-6">
+          {#each grants as grant (grant)}<label class="flex min-h-[26px] items-center gap-2"
+              ><input type="checkbox" value={grant} bind:group={form.grants} /> <span class="value">{grant}</span></label
+            >{/each}
+        </div>
+        {#if errors.grants}<p role="alert" class="text-error font-semibold">{errors.grants}</p>{/if}
+      </fieldset>
+      {#if form.grants.includes('authorization_code')}<UriList bind:uris={form.redirect_uris} error={errors.redirect_uris} />{/if}
+      <fieldset class="mb-3">
+        <legend class="label-text">Scopes, no more than the work needs</legend>
+        {#each found.data.scopes as scope (scope.name)}
+          <label class="flex min-h-[26px] items-center gap-2">
+            <input type="checkbox" value={scope.name} bind:group={form.scopes} />
+            <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
+            {#if scope.kind !== 'read'}<span class="help">({scope.kind}s)</span>{/if}
+            {#if scope.administrator}<span class="text-warning">an administrator must consent</span>{/if}
+          </label>
+        {:else}<p class="help">None are known for this application.</p>{/each}
+        {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
+      </fieldset>
+      {#if !form.public}
+        <Field id="method" label="Client sign-in" help="How the client proves itself at the token endpoint (RFC 6749 §2.3).">
+          <select id="method" class="line-in value" bind:value={form.sign_in_method}
+            >{#each methods as one (one)}<option>{one}</option>{/each}</select
+          >
+        </Field>
+      {/if}
+      {#if place.registers}
+        <label class="mb-3 flex min-h-[26px] items-center gap-2"
+          ><input type="checkbox" bind:checked={form.by_protocol} /> Register it there for me (RFC 7591)</label
+        >
+      {/if}
+      <ProblemBox {problem} />
+      <div class="mt-3 flex gap-3">
+        <button class="btn btn-primary" disabled={busy}
+          >{place.registers && form.by_protocol ? (busy ? 'Registering …' : 'Register') : 'List the steps'}</button
+        >
+        <a class="btn" href="/applications/{key}">Leave it</a>
+      </div>
+    </form>
+    <aside class="sheet h-fit p-4">
+      <h2 class="mb-1">{place.registers && form.by_protocol ? 'By protocol' : 'By hand'}</h2>
+      <p class="help">
+        {#if place.registers && form.by_protocol}{found.data.name} makes the client and answers with its ID and a secret. The secret
+          is sealed as it arrives, and shown to you once.
+        {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts in order, with what to copy,
+          and keeps your ticks.{/if}
+      </p>
+    </aside>
+  </div>
+{/if}

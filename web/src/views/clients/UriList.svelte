@@ -1,0 +1,49 @@
+<script lang="ts">
+  import { api, ok, type Schemas } from '../../api/client'
+
+  let { uris = $bindable(), error = '' }: { uris: string[]; error?: string } = $props()
+  let found = $state<Record<string, Schemas['LintOut'][]>>({})
+
+  // What is wrong is asked as one types, a moment after the last key.
+  let timer = 0
+  $effect(() => {
+    const asked = [...new Set(uris.filter((one) => one && !(one in found)))]
+    clearTimeout(timer)
+    timer = window.setTimeout(async () => {
+      for (const uri of asked) found[uri] = await ok(api.POST('/api/redirect-uris/lint', { body: { uri } })).catch(() => [])
+    }, 150)
+  })
+</script>
+
+<fieldset class="mb-3">
+  <legend class="label-text">Redirect URIs</legend>
+  {#each uris as uri, place (place)}
+    <div class="mb-2">
+      <div class="flex gap-2">
+        <input
+          class="line-in value"
+          aria-label="Redirect URI {place + 1}"
+          bind:value={uris[place]}
+          spellcheck="false"
+          aria-invalid={(found[uri] ?? []).some((one) => one.grave) ? 'true' : undefined}
+        />
+        <button
+          type="button"
+          class="btn btn-sm"
+          aria-label="Take redirect URI {place + 1} away"
+          onclick={() => (uris = uris.filter((_, other) => other !== place))}>Take away</button
+        >
+      </div>
+      <div aria-live="polite">
+        {#each found[uri] ?? [] as one (one.code)}
+          <p class={one.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+            {one.says} <span class="help font-normal">{one.source}</span>
+          </p>
+        {/each}
+      </div>
+    </div>
+  {/each}
+  {#if error}<p role="alert" class="text-error font-semibold">{error}</p>{/if}
+  <button type="button" class="act" onclick={() => (uris = [...uris, ''])}>One more</button>
+  <p class="help">Compared character by character, a slash at the end included.</p>
+</fieldset>

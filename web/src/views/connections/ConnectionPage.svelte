@@ -1,0 +1,199 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { searchParams } from 'sv-router'
+  import { api, ok, type PinOut } from '../../api/client'
+  import { clock } from '../../lib/clock.svelte'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import { exact, fromNow } from '../../lib/time'
+  import When from '../../lib/When.svelte'
+  import { STATES } from '../../lib/words'
+  import { goto, route } from '../../router'
+  import EditCaller from './EditCaller.svelte'
+  import PutSecret from './PutSecret.svelte'
+  import ShearLine from './ShearLine.svelte'
+  import TestCard from './TestCard.svelte'
+  import UsersCard from './UsersCard.svelte'
+
+  const ref = $derived(String((route.params as Record<string, string>).ref))
+  const queries = useQueryClient()
+  const found = createQuery(() => ({
+    queryKey: ['connection', ref],
+    queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
+    refetchInterval: 20_000,
+  }))
+  const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
+  const outcome = createQuery(() => ({
+    queryKey: ['sign-in', signedIn],
+    queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
+    enabled: Boolean(signedIn),
+  }))
+  let problem = $state<unknown>(null)
+  let busy = $state(false)
+  let watching = $state<string | null>(null)
+  let open = $state<'' | 'edit' | 'secret' | 'client'>(searchParams.get('put') === 'secret' ? 'secret' : '')
+  let said = $state<string[]>(searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [])
+  let consent = $state('')
+  const out = $derived((found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'))
+  const heading = $derived(
+    out.length
+      ? `${['No', 'One', 'Two', 'Three', 'Four', 'Five', 'Six'][out.length] ?? out.length} ${out.length === 1 ? 'pin' : 'pins'} out of line`
+      : (STATES[found.data?.state ?? ''] ?? ''),
+  )
+
+  async function run(call: () => Promise<unknown>): Promise<void> {
+    problem = null
+    busy = true
+    try {
+      await call()
+      await queries.invalidateQueries()
+    } catch (error) {
+      problem = error
+    }
+    busy = false
+  }
+  const test = () =>
+    run(async () => {
+      const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref } } }))
+      watching = begun.id
+    })
+  const signIn = () =>
+    run(async () => {
+      const begun = await ok(
+        api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref } }, body: { back: `/connections/${ref}` } }),
+      )
+      window.location.assign(begun.address)
+    })
+
+  function act(pin: PinOut, one: PinOut['acts'][number]): void {
+    if (one.key === 'test') void test()
+    else if (one.key === 'sign_in') void signIn()
+    else if (one.key === 'put_secret') open = 'secret'
+    else if (one.key === 'choose_client') open = 'client'
+    else if (one.key === 'ask_consent') consent = pin.caller.replace(/^asks for /, '')
+    else if (one.key === 'see_users') document.getElementById('users')?.focus()
+    else if (one.key === 'open_client') goto(`/clients/${found.data!.client}`)
+    else if (one.key === 'open_application') goto(`/applications/${found.data!.application}`)
+    else
+      void run(() =>
+        ok(
+          api.POST('/api/connections/{ref}/acts', {
+            params: { path: { ref } },
+            body: { pin: pin.key, key: one.key, value: one.value },
+          }),
+        ),
+      )
+  }
+  function closed(notes: Record<string, string[]>): void {
+    open = ''
+    said = Object.values(notes).flat()
+    if (searchParams.get('put')) searchParams.delete('put')
+  }
+  const choose = (client: string) =>
+    run(() => ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref } }, body: { client } }))).then(
+      () => (open = ''),
+    )
+</script>
+
+<svelte:head><title>{ref} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const connection = found.data}
+  <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
+    <h1><a href="/applications/{connection.application}" class="hover:underline">{connection.application_name}</a></h1>
+    <span class="value text-soft">{connection.ref}</span>
+    <EnvBadge environment={connection.environment} />
+    <strong
+      class={out.length || connection.state === 'open' || connection.state === 'sticking'
+        ? 'text-error'
+        : connection.state === 'latched'
+          ? 'text-success'
+          : 'text-warning'}
+      data-state={connection.state}>{heading}{connection.paused ? ', not in rounds' : ''}</strong
+    >
+    <span class="ms-auto flex gap-3">
+      {#if may('change')}<button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
+          >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
+        >{/if}
+      {#if connection.signs_person_in && may('test')}<button class="btn btn-sm" disabled={busy} onclick={signIn}
+          >{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
+        >{/if}
+      {#if may('test')}<button class="btn btn-primary btn-sm" data-key="t" disabled={busy} onclick={test}
+          >Test now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
+        >{/if}
+    </span>
+  </header>
+  {#if outcome.data?.says}
+    <p
+      role="status"
+      class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
+      data-outcome={outcome.data.outcome}
+    >
+      {outcome.data.says}
+      <button class="act ms-3" onclick={() => searchParams.delete('signed-in')}>Close</button>
+    </p>
+  {:else if connection.waiting_sign_in && !signedIn}
+    <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their page refused, compare redirect
+      URI and client ID below, then sign in again.
+    </p>
+  {/if}
+  {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      Cleaned: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
+    </p>{/if}
+  {#if problem}<div class="mb-3"><ProblemBox {problem} /></div>{/if}
+  {#if consent}
+    <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      Ask an administrator of {connection.application_name} to consent to <span class="value">{consent}</span> for client
+      <span class="value">{connection.values.client_id}</span>. When they have, note it at the pin, sign in again, and test.
+      <button class="act ms-3" onclick={() => (consent = '')}>Close</button>
+    </p>
+  {/if}
+  {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
+  {#if open === 'secret' && may('change')}<PutSecret {connection} done={closed} />{/if}
+  {#if open === 'client'}
+    <section class="sheet mb-4 p-4">
+      <h2 class="mb-1">Name the client registration</h2>
+      {#each connection.choices as one (one.id)}
+        <p>
+          <button class="act" onclick={() => choose(one.id)}>{one.name}</button>
+          <span class="value text-soft">{one.client_id}</span>
+          {one.environment}
+        </p>
+      {:else}<p>
+          None is registered. <a class="act" href="/applications/{connection.application}/clients/new">Register one</a>
+        </p>{/each}
+      <button class="act" onclick={() => (open = '')}>Leave it</button>
+    </section>
+  {/if}
+  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+    <ShearLine pins={connection.pins} {act} {busy} />
+    <div class="flex flex-col gap-3">
+      {#key connection.ref}<TestCard {connection} {watching} />{/key}
+      <UsersCard {connection} />
+      <section class="sheet p-4" aria-labelledby="due-title">
+        <h2 id="due-title">Coming due</h2>
+        {#each connection.due as one (one.what)}
+          <p class="flex min-h-[26px] items-baseline gap-3">
+            <span>{one.what}</span>
+            <span class="ms-auto text-end"
+              >{#if one.at}<time datetime={one.at} title={exact(one.at)}>{fromNow(one.at, clock.now)}</time>{/if}{one.at &&
+              one.says
+                ? ' · '
+                : ''}<span class="text-soft">{one.says}</span
+              >{#if one.act === 'put_secret' && may('change')}{#if one.at || one.says}&nbsp;·{/if}
+                <button class="act" onclick={() => (open = 'secret')}>replace</button
+                >{:else if one.act === 'sign_in' && may('test')}
+                <button class="act" onclick={signIn}>sign in again</button>{/if}</span
+            >
+          </p>
+        {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
+        {#if connection.client}<p class="mt-1">
+            <a class="act" href="/clients/{connection.client}">The client at the provider</a>
+          </p>{/if}
+      </section>
+    </div>
+  </div>
+{/if}

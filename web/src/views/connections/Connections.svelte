@@ -1,0 +1,96 @@
+<script lang="ts">
+  import { createInfiniteQuery } from '@tanstack/svelte-query'
+  import { searchParams } from 'sv-router'
+  import { api, ok } from '../../api/client'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Glyph from '../../lib/Glyph.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { STATES } from '../../lib/words'
+
+  // The filter stands in the address, so that it can be shared.
+  let words = $state(String(searchParams.get('words') ?? ''))
+  const list = createInfiniteQuery(() => ({
+    queryKey: ['connections', words],
+    queryFn: ({ pageParam }) => ok(api.GET('/api/connections', { params: { query: { words, cursor: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    placeholderData: (before) => before,
+  }))
+  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  function filter(): void {
+    if (words) searchParams.set('words', words)
+    else searchParams.delete('words')
+  }
+</script>
+
+<svelte:head><title>Connections · Neat Latch</title></svelte:head>
+<header class="mb-3 flex items-center gap-4">
+  <h1>Connections</h1>
+  <input
+    class="line-in max-w-sm"
+    type="search"
+    aria-label="Filter"
+    placeholder="words, or env:production state:open pin:scopes"
+    bind:value={words}
+    oninput={filter}
+  />
+  {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
+      >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+    >{/if}
+</header>
+{#if searchParams.get('returned') === 'unknown'}
+  <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    Somebody came back from an application, but no sign-in of yours was waiting for them. Nothing was kept. Begin again from the
+    connection's page.
+  </p>
+{/if}
+<Loading query={list} />
+{#if list.data}
+  {#if rows.length}
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead
+          ><tr
+            ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th>State</th><th>Users</th><th
+              >Last test</th
+            ></tr
+          ></thead
+        >
+        <tbody>
+          {#each rows as one (one.ref)}
+            <tr data-row>
+              <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
+              <td>{one.application_name}</td>
+              <td><EnvBadge environment={one.environment} /></td>
+              <td><Glyph fits={one.glyph.fits} says={one.glyph.says} /></td>
+              <td
+                class={one.state === 'open' || one.state === 'sticking'
+                  ? 'text-error font-semibold'
+                  : one.state === 'latched'
+                    ? 'text-success font-semibold'
+                    : 'text-soft'}>{STATES[one.state]}{one.paused ? ', not in rounds' : ''}</td
+              >
+              <td>{one.users}</td>
+              <td><When at={one.tested_at} />{one.tested_at ? '' : 'never'}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    {#if list.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => void list.fetchNextPage()}>More</button>{/if}
+  {:else if words}
+    <p class="sheet p-4">
+      No connection fits “{words}”. <button class="act" onclick={() => ((words = ''), filter())}>Show all</button>
+    </p>
+  {:else}
+    <div class="sheet max-w-xl p-6">
+      <p class="mb-3">
+        A connection is one way from us into one application in one environment. It has a short reference name that jobs and
+        scripts quote, and holds both halves: what the application has, and what we send.
+      </p>
+      {#if may('change')}<a class="btn btn-primary" href="/applications">Choose an application first</a>{/if}
+    </div>
+  {/if}
+{/if}

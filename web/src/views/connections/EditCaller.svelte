@@ -1,0 +1,105 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { untrack } from 'svelte'
+  import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { goto } from '../../router'
+  import ValueFields from './ValueFields.svelte'
+
+  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  const queries = useQueryClient()
+  // A copy to type in: what somebody else saves meanwhile must not change it under one's hands.
+  const start = untrack(() => connection)
+  let values = $state({ ...start.values })
+  let scopes = $state([...start.scopes])
+  let pace = $state(start.pace)
+  let limit = $state(start.time_limit)
+  let paused = $state(start.paused)
+  let problem = $state<unknown>(null)
+  let confirming = $state('')
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const application = createQuery(() => ({
+    queryKey: ['application', connection.application],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+  }))
+
+  async function save(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    try {
+      const body = { values, scopes, pace, time_limit: limit, paused }
+      const saved = await ok(
+        api.PATCH('/api/connections/{ref}', { params: { path: { ref: start.ref } }, body, headers: ifMatch(start.version) }),
+      )
+      await queries.invalidateQueries()
+      done(saved.notes ?? {})
+    } catch (error) {
+      problem = error
+      if (error instanceof Problem && error.status === 412) await queries.invalidateQueries()
+    }
+  }
+  async function remove(): Promise<void> {
+    problem = null
+    try {
+      await ok(api.DELETE('/api/connections/{ref}', { params: { path: { ref: start.ref }, query: { confirm: confirming } } }))
+      await queries.invalidateQueries()
+      goto('/connections')
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<form class="sheet mb-4 p-4" onsubmit={save} aria-labelledby="edit-title">
+  <h2 id="edit-title" class="text-slate mb-2">Caller side <span class="help font-normal">what we send</span></h2>
+  <div class="grid grid-cols-2 gap-x-5"><ValueFields scheme={start.scheme} bind:values {errors} /></div>
+  <fieldset class="mb-3">
+    <legend class="label-text">Scopes we ask for</legend>
+    <div class="flex flex-wrap gap-x-6">
+      {#each application.data?.scopes ?? [] as scope (scope.name)}
+        <label class="flex min-h-[26px] items-center gap-2"
+          ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span></label
+        >
+      {/each}
+    </div>
+  </fieldset>
+  <div class="mb-3 flex flex-wrap items-end gap-5">
+    <label
+      ><span class="label-text">Most calls a second</span><input
+        type="number"
+        step="any"
+        min="0.01"
+        class="line-in w-36"
+        bind:value={pace}
+      />{#if errors.pace}<span role="alert" class="text-error">{errors.pace}</span>{/if}</label
+    >
+    <label
+      ><span class="label-text">Time limit of a call, s</span><input
+        type="number"
+        step="any"
+        min="1"
+        max="120"
+        class="line-in w-36"
+        bind:value={limit}
+      />{#if errors.time_limit}<span role="alert" class="text-error">{errors.time_limit}</span>{/if}</label
+    >
+    <label class="flex min-h-[34px] items-center gap-2"
+      ><input type="checkbox" bind:checked={paused} /> Leave it out of the rounds</label
+    >
+  </div>
+  {#if start.users_of.length && start.state === 'latched'}
+    <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      It works now, and {start.users_of.map((one) => one.name).join(', ')}
+      {start.users_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint or client ID its tokens are dropped.
+    </p>
+  {/if}
+  <ProblemBox {problem} />
+  <div class="mt-2 flex flex-wrap items-end gap-3">
+    <button class="btn btn-primary btn-sm">Save</button>
+    <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>
+    <label class="ms-auto"
+      ><span class="help">To remove it, type {start.ref}</span><input class="line-in value" bind:value={confirming} /></label
+    >
+    <button type="button" class="btn btn-error btn-sm" disabled={confirming !== start.ref} onclick={remove}>Remove it</button>
+  </div>
+</form>

@@ -1,0 +1,190 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, once, Problem } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { goto, route } from '../../router'
+  import ValueFields from './ValueFields.svelte'
+
+  const search = route.search as Record<string, unknown>
+  const queries = useQueryClient()
+  const unique = crypto.randomUUID()
+  let tries = 0
+  let application = $state(String(search.application ?? ''))
+  let environment = $state(String(search.environment ?? ''))
+  let client = $state(String(search.client ?? ''))
+  let scheme = $state('')
+  let form = $state({ ref: '', values: {} as Record<string, string>, scopes: [] as string[], secret: '', ends: '' })
+  let problem = $state<unknown>(null)
+  let busy = $state(false)
+  let loaded = ''
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+
+  const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
+  const found = createQuery(() => ({
+    queryKey: ['application', application],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
+    enabled: Boolean(application),
+  }))
+  const clients = createQuery(() => ({
+    queryKey: ['clients', application],
+    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application } } })),
+    enabled: Boolean(application),
+  }))
+  const here = $derived((clients.data ?? []).filter((one) => one.environment.key === environment && one.state === 'live'))
+  const chosen = $derived(here.find((one) => one.id === client))
+  const usable = $derived((found.data?.schemes ?? []).filter((one) => !chosen || chosen.grants.includes(one.grant)))
+  $effect(() => {
+    if (found.data && !found.data.places.some((one) => one.environment.key === environment))
+      environment = found.data.places[0]?.environment.key ?? ''
+  })
+  $effect(() => {
+    if (usable.length && !usable.some((one) => one.key === scheme)) scheme = usable[0]!.key
+  })
+  const draft = createQuery(() => ({
+    queryKey: ['draft', application, environment, scheme, client],
+    queryFn: () =>
+      ok(
+        api.GET('/api/connections/drafts/{application}/{environment}/{scheme}', {
+          params: { path: { application, environment, scheme }, query: { client: client || undefined } },
+        }),
+      ),
+    enabled: Boolean(application && environment && scheme),
+  }))
+  $effect(() => {
+    const about = [application, environment, scheme, client].join()
+    if (draft.data && !draft.isPlaceholderData && loaded !== about) {
+      loaded = about
+      form.ref = draft.data.ref
+      form.values = { ...draft.data.values }
+      form.scopes = draft.data.scopes.filter((one) => one.permitted).map((one) => one.name)
+    }
+  })
+
+  async function submit(event: Event): Promise<void> {
+    event.preventDefault()
+    busy = true
+    problem = null
+    tries += 1
+    try {
+      const made = await ok(
+        api.POST('/api/connections', {
+          body: {
+            ref: form.ref,
+            application,
+            environment,
+            scheme,
+            client: client || null,
+            values: form.values,
+            scopes: form.scopes,
+            secret: form.secret,
+            secret_ends: form.ends ? `${form.ends}T00:00:00Z` : null,
+          },
+          headers: once(`${unique}-${tries}`),
+        }),
+      )
+      form.secret = ''
+      await queries.invalidateQueries()
+      const said = Object.values(made.notes ?? {}).flat()
+      goto(`/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`)
+    } catch (error) {
+      problem = error
+    }
+    busy = false
+  }
+</script>
+
+<svelte:head><title>Make a connection · Neat Latch</title></svelte:head>
+<h1 class="mb-3">Make a connection</h1>
+<Loading query={applications} />
+{#if applications.data}
+  <form onsubmit={submit} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
+    <div class="sheet p-5">
+      <div class="grid grid-cols-3 gap-x-5">
+        <Field id="application" label="Application">
+          <select id="application" class="line-in" bind:value={application} onchange={() => (client = '')}>
+            <option value="" disabled>Choose one</option>
+            {#each applications.data as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+          </select>
+        </Field>
+        <Field id="environment" label="Environment">
+          <select id="environment" class="line-in" bind:value={environment} onchange={() => (client = '')}>
+            {#each found.data?.places ?? [] as one (one.environment.key)}<option value={one.environment.key}
+                >{one.environment.name}</option
+              >{/each}
+          </select>
+        </Field>
+        <Field id="client" label="Client registration" error={errors.client}>
+          <select id="client" class="line-in" bind:value={client}>
+            <option value="">None yet</option>
+            {#each here as one (one.id)}<option value={one.id}>{one.name}</option>{/each}
+          </select>
+        </Field>
+      </div>
+      {#if draft.data}
+        <div class="grid grid-cols-2 gap-x-5">
+          <Field id="scheme" label="How it lets us in" error={errors.scheme}>
+            <select id="scheme" class="line-in" bind:value={scheme}
+              >{#each usable as one (one.key)}<option value={one.key}>{one.label}</option>{/each}</select
+            >
+          </Field>
+          <Field id="ref" label="Reference name" help="Short; jobs and scripts will quote it." error={errors.ref}>
+            <input id="ref" class="line-in value" bind:value={form.ref} aria-invalid={errors.ref ? 'true' : undefined} required />
+          </Field>
+        </div>
+        <h2 class="text-slate mt-2 mb-2">Caller side <span class="help font-normal">what we send</span></h2>
+        <div class="grid grid-cols-2 gap-x-5"><ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} /></div>
+        {#if draft.data.scheme.values.some((one) => one.secret)}
+          {@const secret = draft.data.scheme.values.find((one) => one.secret)!}
+          <div class="grid grid-cols-2 gap-x-5">
+            <Field
+              id="secret"
+              label={secret.label}
+              help={draft.data.secret_known
+                ? 'Left empty, the secret that came with the registration is used; it is sealed here already.'
+                : secret.help}
+              where={secret.where}
+              error={errors.secret}
+            >
+              <input id="secret" type="password" autocomplete="off" class="line-in value" bind:value={form.secret} />
+            </Field>
+            <Field id="ends" label="The secret ends on, if you were told"
+              ><input id="ends" type="date" class="line-in" bind:value={form.ends} /></Field
+            >
+          </div>
+        {/if}
+        <fieldset class="mb-3">
+          <legend class="label-text">Scopes we ask for</legend>
+          {#each draft.data.scopes as scope (scope.name)}
+            <label class="flex min-h-[26px] items-center gap-2">
+              <input type="checkbox" value={scope.name} bind:group={form.scopes} /> <span class="value">{scope.name}</span>
+              <span class="text-soft">{scope.meaning}</span>
+              {#if client && !scope.permitted}<span class="text-warning">not permitted for this client</span>{/if}
+            </label>
+          {/each}
+          {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
+        </fieldset>
+        <ProblemBox {problem} />
+        <div class="mt-3 flex gap-3">
+          <button class="btn btn-primary" disabled={busy}>Make it</button>
+          <a class="btn" href="/connections">Leave it</a>
+        </div>
+      {:else if application}<Loading query={draft} />{:else}<p class="help">
+          Choose the application; what it wants of a caller is asked for next.
+        </p>{/if}
+    </div>
+    <aside class="sheet h-fit p-4">
+      <h2 class="mb-1">What comes next</h2>
+      <p class="help">You will see both halves beside each other, and where they do not meet. Then sign in, and test.</p>
+      {#if application && here.length === 0}
+        <p class="mt-2">
+          No client is registered here yet. <a
+            class="act"
+            href="/applications/{application}/clients/new?environment={environment}">Register one</a
+          >
+        </p>
+      {/if}
+    </aside>
+  </form>
+{/if}

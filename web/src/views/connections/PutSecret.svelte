@@ -1,0 +1,51 @@
+<script lang="ts">
+  import { useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, Problem, type Connection } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+
+  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  const queries = useQueryClient()
+  let secret = $state('')
+  let ends = $state('')
+  let problem = $state<unknown>(null)
+  const wanted = $derived(connection.scheme.values.find((one) => one.secret))
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+
+  async function save(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    try {
+      const body = { secret, ends: ends ? `${ends}T00:00:00Z` : null }
+      const saved = await ok(api.POST('/api/connections/{ref}/secrets', { params: { path: { ref: connection.ref } }, body }))
+      secret = ''
+      await queries.invalidateQueries()
+      done(saved.notes ?? {})
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<form class="sheet mb-4 p-4" onsubmit={save} aria-labelledby="secret-title">
+  <h2 id="secret-title" class="mb-2">Put in a new secret</h2>
+  <div class="grid grid-cols-2 gap-x-5">
+    <Field
+      id="new-secret"
+      label={wanted?.label ?? 'Secret'}
+      help="Sealed as it arrives. Spaces, line breaks and quotes at its ends are cut off, and that is said."
+      where={wanted?.where}
+      error={errors.secret}
+    >
+      <input id="new-secret" type="password" class="line-in value" autocomplete="off" bind:value={secret} />
+    </Field>
+    <Field id="new-ends" label="It ends on, if you were told"
+      ><input id="new-ends" type="date" class="line-in" bind:value={ends} /></Field
+    >
+  </div>
+  <ProblemBox {problem} />
+  <div class="flex gap-3">
+    <button class="btn btn-primary btn-sm" disabled={!secret}>Put it in</button>
+    <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>
+  </div>
+</form>

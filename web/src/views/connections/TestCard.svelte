@@ -1,0 +1,95 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { untrack } from 'svelte'
+  import { api, ok, type Cause, type Connection, type Test } from '../../api/client'
+  import Copy from '../../lib/Copy.svelte'
+  import Ladder from '../../lib/Ladder.svelte'
+  import { listen } from '../../lib/live'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { rungName } from '../../lib/words'
+
+  let { connection, watching }: { connection: Connection; watching: string | null } = $props()
+  const queries = useQueryClient()
+  let live = $state<Test | null>(null)
+  let problem = $state<unknown>(null)
+  const last = createQuery(() => ({
+    queryKey: ['test', connection.last_test],
+    queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: connection.last_test! } } })),
+    enabled: Boolean(connection.last_test),
+  }))
+  const test = $derived(live ?? last.data ?? null)
+  const ended = (seen: Test) => ['done', 'stopped', 'cut'].includes(seen.state)
+  const causes = $derived(((test?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
+  const failed = $derived(
+    (test?.rungs as { rung: string; passed: boolean; tries: number }[] | undefined)?.find((one) => !one.passed),
+  )
+
+  $effect(() => {
+    const id = watching
+    if (!id) return
+    untrack(() => (live = null))
+    return listen<Test>(
+      `/api/tests/${id}/events`,
+      (seen) => (live = seen),
+      (seen) => {
+        if (ended(seen)) {
+          queries.setQueryData(['test', seen.id], seen)
+          void queries.invalidateQueries({ queryKey: ['connection'] })
+          void queries.invalidateQueries({ queryKey: ['today'] })
+        }
+        return ended(seen)
+      },
+      () => (problem = new Error('The test runs on, but this page lost sight of it. Reload to see how it went.')),
+    )
+  })
+  $effect(() => {
+    // A newer test than the one watched, say of a round, takes its place.
+    if (live && ended(live) && connection.last_test && connection.last_test !== live.id) live = null
+  })
+  async function stop(): Promise<void> {
+    try {
+      await ok(api.POST('/api/tests/{identity}/stops', { params: { path: { identity: test!.id } } }))
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<section class="sheet p-4" aria-labelledby="test-title">
+  <header class="mb-1 flex items-baseline">
+    <h2 id="test-title">Last test</h2>
+    <span class="help ms-auto">
+      {#if test && !ended(test)}running {#if may('test')}<button class="act ms-2" onclick={stop}>Stop</button>{/if}
+      {:else if test}<When at={test.ended ?? test.begun} />{test.state === 'stopped'
+          ? ' · stopped'
+          : test.state === 'cut'
+            ? ' · cut off'
+            : ''}{:else}never tested{/if}
+    </span>
+  </header>
+  <Ladder {test} />
+  <div aria-live="polite">
+    {#if test?.passed}<p class="text-success mt-2 font-semibold">
+        All rungs passed{test.rungs.some((one) => one.skipped) ? ', where there was something to try' : ''}.
+      </p>{/if}
+    {#if causes.length && failed}
+      <div class="bg-bad-ground mt-2 rounded-md px-3 py-2">
+        <p><strong>Stopped at {rungName(failed.rung)}.</strong> {causes[0]?.says} {causes[0]?.reason}</p>
+        {#if !causes[0]?.pin}<p>{causes[0]?.mend}</p>{/if}
+      </div>
+    {/if}
+  </div>
+  <ProblemBox {problem} />
+  {#if test && ended(test)}
+    <p class="mt-2 flex flex-wrap items-center gap-3">
+      <a class="act" href="/tests/{test.id}">See what was sent</a>
+      {#if connection.curl}<Copy
+          text={connection.curl}
+          label="Copy as curl"
+          what="the harmless call, with the token as a variable"
+        />{/if}
+    </p>
+  {/if}
+</section>

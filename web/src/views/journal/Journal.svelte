@@ -1,0 +1,52 @@
+<script lang="ts">
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import Loading from '../../lib/Loading.svelte'
+  import When from '../../lib/When.svelte'
+
+  let words = $state('')
+  const list = createInfiniteQuery(() => ({
+    queryKey: ['journal', words],
+    queryFn: ({ pageParam }) => ok(api.GET('/api/journal', { params: { query: { words, cursor: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    placeholderData: (before) => before,
+  }))
+  const chain = createQuery(() => ({ queryKey: ['journal-chain'], queryFn: () => ok(api.GET('/api/journal/chain')) }))
+  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const shown = (details: Record<string, unknown>) =>
+    Object.entries(details)
+      .filter(([, value]) => value !== '' && JSON.stringify(value) !== '[]')
+      .map(([key, value]) => `${key.replaceAll('_', ' ')}: ${typeof value === 'string' ? value : JSON.stringify(value)}`)
+      .join('; ')
+</script>
+
+<svelte:head><title>Journal · Neat Latch</title></svelte:head>
+<header class="mb-3 flex items-center gap-4">
+  <h1>Journal</h1>
+  <input class="line-in max-w-sm" type="search" aria-label="Filter" placeholder="who, what, which" bind:value={words} />
+  {#if chain.data}
+    <span class={chain.data.holds ? 'text-success font-semibold' : 'text-error font-semibold'}
+      >{chain.data.holds ? `The chain holds over ${chain.data.entries} entries` : chain.data.fault}</span
+    >
+  {/if}
+</header>
+<Loading query={list} />
+{#if list.data}
+  <div class="sheet overflow-x-auto">
+    <table class="rows">
+      <thead><tr><th>No.</th><th>When</th><th>Who</th><th>Did</th><th>To</th><th>Details</th><th>Hash</th></tr></thead>
+      <tbody>
+        {#each rows as one (one.number)}
+          <tr>
+            <td>{one.number}</td><td class="whitespace-nowrap"><When at={one.at} /></td><td>{one.who}</td><td>{one.did}</td>
+            <td>{one.noun} <span class="value">{one.ref}</span></td><td class="text-soft max-w-[30rem] wrap-anywhere"
+              >{shown(one.details)}</td
+            ><td class="value text-soft" title={one.own}>{one.own.slice(0, 8)}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+  {#if list.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => void list.fetchNextPage()}>Older</button>{/if}
+{/if}

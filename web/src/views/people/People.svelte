@@ -1,0 +1,110 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, Problem } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+
+  const ROLES: [string, string][] = [
+    ['reader', 'looks'],
+    ['operator', 'tests and signs in'],
+    ['administrator', 'registers, changes, hands over'],
+    ['auditor', 'reads the journal'],
+  ]
+  const queries = useQueryClient()
+  const list = createQuery(() => ({ queryKey: ['people'], queryFn: () => ok(api.GET('/api/people')) }))
+  let form = $state({ username: '', name: '', role: 'reader', password: '' })
+  let problem = $state<unknown>(null)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+
+  async function run(call: () => Promise<unknown>): Promise<void> {
+    problem = null
+    try {
+      await call()
+    } catch (error) {
+      problem = error
+    }
+    await queries.invalidateQueries({ queryKey: ['people'] })
+  }
+  const add = (event: Event) => {
+    event.preventDefault()
+    void run(async () => {
+      await ok(api.POST('/api/people', { body: form }))
+      form = { username: '', name: '', role: 'reader', password: '' }
+    })
+  }
+  const change = (username: string, body: { role?: string; active?: boolean }) =>
+    run(() => ok(api.PATCH('/api/people/{username}', { params: { path: { username } }, body })))
+</script>
+
+<svelte:head><title>People · Neat Latch</title></svelte:head>
+<h1 class="mb-3">People</h1>
+<Loading query={list} />
+{#if list.data}
+  <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Access</th></tr></thead>
+        <tbody>
+          {#each list.data as one (one.username)}
+            <tr>
+              <td>{one.name}</td><td class="value">{one.username}</td>
+              <td>
+                {#if may('change')}
+                  <select
+                    class="line-in"
+                    aria-label="Role of {one.name}"
+                    value={one.role}
+                    onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
+                    >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
+                  >
+                {:else}{one.role}{/if}
+              </td>
+              <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
+              <td
+                >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
+                    class="act"
+                    onclick={() => void change(one.username, { active: !one.active })}
+                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
+                  >{/if}</td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    <aside class="sheet p-4">
+      {#if may('change')}
+        <form onsubmit={add}>
+          <h2 class="mb-2">Add a person</h2>
+          <Field id="p-name" label="Name"><input id="p-name" class="line-in" bind:value={form.name} /></Field>
+          <Field id="p-username" label="Login name" error={errors.username}
+            ><input id="p-username" class="line-in" autocomplete="off" bind:value={form.username} /></Field
+          >
+          <Field id="p-role" label="Role" error={errors.role}
+            ><select id="p-role" class="line-in" bind:value={form.role}
+              >{#each ROLES as [role, what] (role)}<option value={role}>{role}: {what}</option>{/each}</select
+            ></Field
+          >
+          <Field id="p-password" label="First password" error={errors.password}
+            ><input
+              id="p-password"
+              type="password"
+              class="line-in"
+              autocomplete="new-password"
+              bind:value={form.password}
+            /></Field
+          >
+          <ProblemBox {problem} />
+          <button class="btn btn-primary btn-sm mt-2">Add</button>
+        </form>
+      {:else}
+        <h2 class="mb-1">Roles</h2>
+        {#each ROLES as [role, what] (role)}<p><strong>{role}</strong> {what}</p>{/each}
+        <ProblemBox {problem} />
+      {/if}
+    </aside>
+  </div>
+{/if}

@@ -1,0 +1,81 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, type Round } from '../../api/client'
+  import { listen } from '../../lib/live'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { route } from '../../router'
+
+  const number = $derived(Number((route.params as Record<string, string>).number))
+  const queries = useQueryClient()
+  const found = createQuery(() => ({
+    queryKey: ['round', number],
+    queryFn: () => ok(api.GET('/api/rounds/{number}', { params: { path: { number } } })),
+  }))
+  let problem = $state<unknown>(null)
+  const running = $derived(found.data ? !found.data.ended : false)
+
+  $effect(() => {
+    if (!running) return
+    return listen<Round>(
+      `/api/rounds/${number}/events`,
+      (seen) => queries.setQueryData(['round', number], seen),
+      (seen) => seen.ended !== null,
+      () => (problem = new Error('The round goes on, but this page lost sight of it. Reload to see how far it is.')),
+    )
+  })
+  async function stop(): Promise<void> {
+    problem = null
+    try {
+      await ok(api.POST('/api/rounds/{number}/stops', { params: { path: { number } } }))
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<svelte:head><title>Round {number} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const round = found.data}
+  <header class="mb-3 flex items-center gap-4">
+    <h1>Round {round.number}</h1>
+    <span class="help"><When at={round.begun} prefix="begun " /> by {round.begun_by}</span>
+    {#if running && may('test')}<button class="btn btn-sm ms-auto" onclick={stop} disabled={round.stopped}
+        >{round.stopped ? 'Stopping …' : 'Stop the round'}</button
+      >{/if}
+  </header>
+  <div class="mb-3" role="status">
+    <progress
+      class="progress progress-primary w-full"
+      aria-label="Tests of this round that are done"
+      value={round.done}
+      max={Math.max(1, round.total)}
+    ></progress>
+    <p>
+      {round.done} of {round.total} tested, {round.failed} failed{round.stopped ? ', stopped' : running ? '' : '. It has ended'}.
+    </p>
+  </div>
+  <ProblemBox {problem} />
+  <div class="sheet overflow-x-auto">
+    <table class="rows">
+      <thead><tr><th>Connection</th><th>How it went</th><th>Where it stopped</th></tr></thead>
+      <tbody>
+        {#each round.tests as one (one.test)}
+          <tr data-row>
+            <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td>
+            <td
+              class={one.passed === false ? 'text-error font-semibold' : one.passed ? 'text-success font-semibold' : 'text-soft'}
+              >{one.passed === false ? '✕ failed' : one.passed ? '✓ passed' : one.state}</td
+            >
+            <td
+              >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a>{/if}</td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}

@@ -1,0 +1,60 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import { span } from '../../lib/time'
+  import When from '../../lib/When.svelte'
+  import { goto } from '../../router'
+
+  const queries = useQueryClient()
+  const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
+  let problem = $state<unknown>(null)
+  const lasted = (begun: string, ended: string | null) =>
+    ended ? span((new Date(ended).getTime() - new Date(begun).getTime()) / 1000) : 'running'
+
+  async function begin(): Promise<void> {
+    problem = null
+    try {
+      const begun = await ok(api.POST('/api/rounds'))
+      await queries.invalidateQueries({ queryKey: ['rounds'] })
+      goto(`/rounds/${begun.number}`)
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<svelte:head><title>Rounds · Neat Latch</title></svelte:head>
+<header class="mb-3 flex items-center gap-4">
+  <h1>Rounds</h1>
+  <span class="help">every connection is tested every five minutes</span>
+  {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
+      >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
+    >{/if}
+</header>
+<ProblemBox {problem} />
+<Loading query={list} />
+{#if list.data}
+  {#if list.data.items.length}
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead><tr><th>Round</th><th>Begun</th><th>By</th><th>Lasted</th><th>Tested</th><th>Failed</th></tr></thead>
+        <tbody>
+          {#each list.data.items as one (one.number)}
+            <tr data-row>
+              <td><a class="act" href="/rounds/{one.number}">Round {one.number}</a></td>
+              <td><When at={one.begun} /></td><td>{one.begun_by}</td>
+              <td>{one.stopped ? 'stopped after ' : ''}{lasted(one.begun, one.ended)}</td>
+              <td>{one.done} of {one.total}</td>
+              <td class={one.failed ? 'text-error font-semibold' : ''}>{one.failed}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else}<p class="sheet max-w-xl p-6">
+      A round tests every connection once. The worker begins one every five minutes; you can begin one now.
+    </p>{/if}
+{/if}

@@ -1,0 +1,70 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, type Cause, type Rung } from '../../api/client'
+  import Loading from '../../lib/Loading.svelte'
+  import { millis } from '../../lib/time'
+  import When from '../../lib/When.svelte'
+  import { rungName } from '../../lib/words'
+  import { route } from '../../router'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const found = createQuery(() => ({
+    queryKey: ['test', id],
+    queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: id } } })),
+  }))
+  const rungs = $derived((found.data?.rungs ?? []) as unknown as Rung[])
+  const causes = $derived(((found.data?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
+</script>
+
+<svelte:head><title>Test of {found.data?.connection ?? ''} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  <header class="mb-3 flex items-baseline gap-4">
+    <h1>What was sent</h1>
+    <a class="act value" href="/connections/{found.data.connection}">{found.data.connection}</a>
+    <span class="help"><When at={found.data.begun} /> · begun by {found.data.begun_by}</span>
+  </header>
+  <p class="help mb-3">Secrets are masked: ••• stands for one.</p>
+  {#if causes.length}
+    <section class="bg-bad-ground mb-4 rounded-md px-4 py-3">
+      <h2>Why it stopped, most likely first</h2>
+      <ol class="ms-5 list-decimal">
+        {#each causes as cause (cause.says)}<li class="py-0.5">
+            <strong>{cause.says}</strong>
+            {cause.reason} <em>{cause.mend}</em>
+          </li>{/each}
+      </ol>
+    </section>
+  {/if}
+  {#each rungs as rung (rung.rung)}
+    <section class="sheet mb-3 p-4" aria-labelledby="rung-{rung.rung}">
+      <h2 id="rung-{rung.rung}" class="flex gap-3">
+        <span class={rung.skipped ? 'text-soft' : rung.passed ? 'text-success' : 'text-error'}
+          >{rung.skipped ? '○' : rung.passed ? '✓' : '✕'}</span
+        >{rungName(rung.rung)}
+        <span class="text-soft font-normal">{rung.says}</span><span class="value ms-auto font-normal"
+          >{millis(rung.ms)}{rung.tries > 1 ? `, ${rung.tries} tries` : ''}</span
+        >
+      </h2>
+      {#each rung.exchanges as one, place (place)}
+        <details class="border-base-300 mt-2 border-t pt-2" open={!rung.passed && place === rung.exchanges.length - 1}>
+          <summary class="min-h-[24px] cursor-pointer"
+            ><span class="value">{one.method} {one.url.length > 110 ? one.url.slice(0, 110) + '…' : one.url}</span> →
+            <strong>{one.status ?? one.error}</strong>
+            <span class="help">{millis(one.ms)}, {one.response_size} octets</span></summary
+          >
+          <div class="grid grid-cols-2 gap-4 pt-1">
+            {#each [['Sent', [[one.method, one.url], ...one.request_headers], one.request_body], ['Came back', [['status', String(one.status ?? one.error)], ...one.response_headers], one.response_body]] as const as [title, lines, body] (title)}
+              <div>
+                <h3 class="font-semibold">{title}</h3>
+                <pre class="value whitespace-pre-wrap text-[0.9em]">{lines
+                    .map(([name, value]) => `${name}: ${value}`)
+                    .join('\n')}{body ? `\n\n${body}` : ''}</pre>
+              </div>
+            {/each}
+          </div>
+        </details>
+      {/each}
+    </section>
+  {:else}<p>Nothing was sent.</p>{/each}
+{/if}
