@@ -59,7 +59,7 @@ def cargo(folder: Path, environment: str, port: int, certificates: Path) -> tupl
 
 
 def control(faults: dict[str, Faults], stores: dict[str, Store], contexts: dict[str, ssl.SSLContext], certificates: Path) -> Starlette:
-    """The control address: ``POST /faults`` and ``GET /state``."""
+    """The control address: ``POST /faults``, ``POST /ages`` and ``GET /state``."""
 
     async def set_fault(request: Request) -> Response:
         try:
@@ -71,11 +71,21 @@ def control(faults: dict[str, Faults], stores: dict[str, Store], contexts: dict[
         small_ca.use(contexts[environment], certificates, "ended" if wanted["kind"] == "ended_certificate" else "good")
         return JSONResponse({"set": wanted})
 
+    async def age(request: Request) -> Response:
+        """Let every code and token of an environment be so many seconds older."""
+        wanted: dict[str, Any] = await request.json()
+        store = stores[wanted["environment"]]
+        for kind in wanted.get("kinds", ["codes"]):
+            for one in store.data[kind].values():
+                one["ends"] -= wanted["seconds"]
+        store.save()
+        return JSONResponse({"aged": wanted})
+
     async def state(request: Request) -> Response:
         return JSONResponse({name: {"calls": one.data["calls"], "manifests": sorted(one.data["manifests"]), "clients": sorted(one.data["clients"]),
                                     "refresh": len(one.data["refresh"]), "access": len(one.data["access"])} for name, one in stores.items()})  # fmt: skip
 
-    return Starlette(routes=[Route("/faults", set_fault, methods=["POST"]), Route("/state", state)])
+    return Starlette(routes=[Route("/faults", set_fault, methods=["POST"]), Route("/ages", age, methods=["POST"]), Route("/state", state)])
 
 
 async def run(folder: Path, port: int) -> None:

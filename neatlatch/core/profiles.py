@@ -67,6 +67,11 @@ class Operation:
         """As people quote it: ``PUT /manifests/{number}``."""
         return f"{self.method} {self.path}"
 
+    def covers(self, method: str, path: str) -> bool:
+        """Whether a call is this operation; a slot such as ``{number}`` stands for any one segment (OpenAPI 3.1.0 §4.8.8)."""
+        pattern = "".join("[^/]+" if part.startswith("{") else re.escape(part) for part in re.split(r"(\{[^{}]*\})", self.path))
+        return self.method == method and re.fullmatch(pattern, path) is not None
+
 
 @dataclass(frozen=True)
 class Probe:

@@ -339,7 +339,7 @@ class Climb:
     def _work(self) -> Iterator[Leftover]:
         plan, probe = self.plan, self.plan.probe
         assert self._held is not None
-        make = None if probe is None else next((one for one in plan.operations if one.method == probe.make_method and one.path == probe.make_path), None)
+        make = None if probe is None else next((one for one in plan.operations if one.covers(probe.make_method, self._fill(probe.make_path))), None)
         if probe is None or (make is not None and not scopes.allows(self._held.granted, make.alternatives, plan.implies)):
             return (yield from self._read_only_work())
         filled = {key: value.replace("{test}", plan.mark) if isinstance(value, str) else value for key, value in probe.make_body.items()}

@@ -136,7 +136,7 @@ def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tu
         client.state = "live"
         client.save(update_fields=["state"])
     if "client_id" not in client.ticks:
-        tick(by, client, "client_id", True)
+        client = tick(by, client, "client_id", True)
     write(by, "entered the client ID", "client", client.client_id, {"name": client.name})
     return client, cleaned.notes
 

@@ -9,7 +9,12 @@
   let theme = $state<Theme>(chosenTheme())
   let box: HTMLElement | undefined = $state()
   const here = (address: string) => (address === '/' ? route.pathname === '/' : String(route.pathname).startsWith(address))
-  const clientHere = $derived(String(route.pathname).startsWith('/clients'))
+  /** Pages that belong to a section without standing below its address. */
+  const BELONGS: [string, string][] = [
+    ['/clients', '/applications'],
+    ['/tests', '/connections'],
+  ]
+  const section = $derived(BELONGS.find(([start]) => String(route.pathname).startsWith(start))?.[1])
 </script>
 
 <svelte:window
@@ -30,7 +35,7 @@
     </a>
     <nav aria-label="Sections" class="flex items-end gap-1">
       {#each SECTIONS as [, name, address] (address)}
-        {@const on = here(address) || (clientHere && address === '/applications')}
+        {@const on = here(address) || section === address}
         <a
           href={address}
           aria-current={on ? 'page' : undefined}

@@ -39,7 +39,7 @@
 
 <section class="sheet p-4" aria-labelledby="steps-title">
   <h2 id="steps-title">
-    In {client.application_name}'s own screens
+    In the screens of {client.application_name}
     <span class="help font-normal">{done} of {client.steps.length} done; the ticks stay</span>
   </h2>
   <ol class="mt-2">

@@ -1,0 +1,32 @@
+"""Fixtures that several kinds of tests share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from hypothesis import settings
+
+from tests.harness import StandIns
+
+settings.register_profile("steady", deadline=None, derandomize=True)
+settings.load_profile("steady")
+
+
+@pytest.fixture(scope="session")
+def stand_ins() -> Iterator[StandIns]:
+    """The stand-ins, running; their certificate authority is the one that the tests' settings trust."""
+    from tests.settings import HOME_OF_TESTS
+
+    found = StandIns(HOME_OF_TESTS / "standins")
+    yield found
+    found.stop()
+
+
+@pytest.fixture(autouse=True)
+def no_faults(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Faults switched on by a test do not last beyond it."""
+    yield
+    if "stand_ins" in request.fixturenames:
+        for environment in ("sandbox", "staging", "production"):
+            request.getfixturevalue("stand_ins").fault("none", environment)

@@ -1,0 +1,63 @@
+"""The operations of ``nlatch compute`` against the published and computed check values in ``tests/vectors``."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from neatlatch.core.compute import OPS, answer, answers
+
+VECTORS = Path(__file__).parent.parent / "vectors"
+CASES = [case for file in sorted(VECTORS.glob("*.json")) for case in json.loads(file.read_text())]
+# Wording of the check values, which an application may word otherwise.
+FREE = {"meaning", "reason", "reason_code", "to_do", "note", "warnings"}
+
+
+@pytest.mark.parametrize("case", CASES, ids=[case["id"] for case in CASES])
+def test_check_value(case: dict[str, Any]) -> None:
+    """Each case names its source (an RFC section) in ``source``."""
+    got = answer(json.dumps(case["input"]))
+    assert "error" not in got, got
+    expected = case["expected"]
+    if isinstance(expected, dict):
+        assert {key: got["answer"].get(key) for key in expected if key not in FREE} == {k: v for k, v in expected.items() if k not in FREE}
+        if "reason_code" in expected:  # this set's codes and warnings for redirect URIs are ours too
+            assert got["answer"]["reason_code"] == expected["reason_code"]
+            assert got["answer"]["warnings"] == expected.get("warnings", [])
+    else:
+        assert got["answer"] == expected
+
+
+def test_all_operations_of_the_check_values_are_served() -> None:
+    assert {case["input"]["op"] for case in CASES} <= set(OPS)
+    assert all(op.takes and op.source for op in OPS.values())
+
+
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        ("not json", "not a JSON value"),
+        ("[1]", "not a JSON object"),
+        ('{"op": "no_such"}', "'no_such' is not known"),
+        ('{"op": 7}', "7 is not known"),
+        ('{"op": "pkce_challenge"}', "“code_verifier” must be a string"),
+        ('{"op": "pkce_challenge", "code_verifier": "é"}', "ASCII"),
+        ('{"op": "redirect_uri_match", "registered": "x", "presented": "y"}', "“registered” must be a list of strings"),
+        ('{"op": "reply", "endpoint": "nowhere", "status": 200}', "'nowhere' is not known"),
+        ('{"op": "retry_after", "value": "1", "now": "2026-06-01"}', "offset"),
+        ("[" * 100_000, "not a JSON value"),
+    ],
+)
+def test_a_bad_line_says_what_is_wrong(line: str, said: str) -> None:
+    assert said in answer(line)["error"]
+
+
+def test_a_bad_line_does_not_stop_the_next() -> None:
+    lines = ["nonsense\n", "\n", '{"op": "private_use_scheme", "uri": "com.example:/x"}\n']
+    got = [json.loads(one) for one in answers(lines)]
+    assert len(got) == 2
+    assert "error" in got[0]
+    assert got[1]["answer"]["acceptable"] is True

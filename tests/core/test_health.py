@@ -1,0 +1,226 @@
+"""Health, retries, lifetimes, what breaks next, and the journal's chain."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.core import breaks, chain, health, lifetimes, retries
+from neatlatch.core.evidence import CauseClass
+from neatlatch.core.health import Health, Sample, State
+from neatlatch.core.pins import Fit, Pin
+
+NOW = datetime(2026, 11, 24, 12, tzinfo=UTC)
+PASS, ROAD, THEIRS = Sample(True), Sample(False, CauseClass.ROAD), Sample(False, CauseClass.THEIRS)
+
+
+def run(*samples: Sample, start: Health | None = None) -> Health:
+    found = start or Health()
+    for one in samples:
+        found = health.after(found, one)
+    return found
+
+
+def test_the_sum_of_page() -> None:
+    """Page 1954 on p0 = 0.01 against p1 = 0.20 (DOMAIN §10): one failure adds ln 20, a pass takes ln(0.99/0.80) away."""
+    assert math.isclose(health.ON_FAILURE, math.log(20))
+    assert math.isclose(health.ON_PASS, -math.log(0.99 / 0.80))
+    assert math.isclose(run(PASS, ROAD, PASS).score, math.log(20) - math.log(0.99 / 0.80))
+
+
+def test_one_failure_is_not_sticking_and_two_close_ones_are() -> None:
+    assert run(PASS, ROAD).state is State.LATCHED
+    assert run(PASS, ROAD, PASS, THEIRS).state is State.STICKING  # 2 ln 20 - ln(.99/.8) = 5.78 >= ln 100 = 4.61
+    assert run(PASS, ROAD, *[PASS] * 12, THEIRS).state is State.LATCHED
+
+
+def test_sticking_is_left_only_at_zero() -> None:
+    sticking = run(PASS, ROAD, THEIRS)
+    needed = math.ceil(sticking.score / -health.ON_PASS)
+    assert run(*[PASS] * (needed - 1), start=sticking).state is State.STICKING
+    assert run(*[PASS] * needed, start=sticking).state is State.LATCHED
+
+
+def test_three_of_the_same_class_open() -> None:
+    assert run(PASS, ROAD, ROAD, ROAD).state is State.OPEN
+    assert run(PASS, ROAD, THEIRS, ROAD).state is State.STICKING
+
+
+def test_a_failure_that_a_pin_explains_opens_at_once_and_a_pass_closes() -> None:
+    opened = run(PASS, replace(ROAD, explained=True))
+    assert opened.state is State.OPEN
+    assert run(PASS, start=opened).state is State.LATCHED
+
+
+def test_never_proven() -> None:
+    assert Health().state is State.NOT_PROVEN
+    assert run(ROAD).state is State.OPEN
+    assert health.after_change(run(PASS)).state is State.NOT_PROVEN
+
+
+@given(st.lists(st.sampled_from([PASS, ROAD, THEIRS]), max_size=60))
+def test_the_sum_is_never_negative_and_a_pass_never_opens(samples: list[Sample]) -> None:
+    found = Health()
+    for one in samples:
+        found = health.after(found, one)
+        assert found.score >= 0
+        assert not (one.passed and found.state is State.OPEN)
+
+
+# Repeating (RFC 9110 §9.2.2, §10.2.3)
+
+
+@pytest.mark.parametrize(
+    ("method", "status", "tries", "safe", "expected"),
+    [
+        ("GET", 503, 1, False, True), ("GET", 503, 3, False, False), ("GET", 404, 1, False, False), ("GET", 501, 1, False, False),
+        ("PUT", 429, 2, False, True), ("DELETE", None, 1, False, True), ("POST", 503, 1, False, False), ("POST", 503, 1, True, True),
+        ("POST", None, 1, False, False), ("GET", 408, 1, False, True),
+    ],
+)  # fmt: skip
+def test_only_what_is_safe_is_repeated(method: str, status: int | None, tries: int, safe: bool, expected: bool) -> None:
+    assert retries.may_repeat(method, status, tries, safe) is expected
+
+
+@given(st.integers(1, 40), st.floats(0, 0.999))
+def test_waits_are_bounded(tries: int, chance: float) -> None:
+    wait = retries.wait_before(tries, None, chance)
+    assert wait is not None
+    assert 0 <= wait <= min(retries.LONGEST_WAIT, retries.FIRST_WAIT * 2 ** (tries - 1))
+
+
+def test_what_the_server_asks_for_goes_first_and_too_long_is_not_waited_for() -> None:
+    assert retries.wait_before(1, 7, 0.1) == 7
+    assert retries.wait_before(1, 3600, 0.1) is None
+
+
+@given(st.floats(0.5, 50), st.lists(st.floats(0, 2), min_size=1, max_size=60))
+def test_a_bucket_never_gives_more_than_its_pace(pace: float, gaps: list[float]) -> None:
+    bucket, at, last = retries.Bucket.full(pace, 0), 0.0, 0.0
+    for gap in gaps:
+        at += gap
+        bucket, wait = bucket.take(at)
+        last = max(last, at + wait)
+    assert len(gaps) <= max(1.0, pace) + pace * last + 1e-6 * len(gaps)
+
+
+# Lifetimes
+
+
+@pytest.mark.parametrize(("life", "ahead"), [(900, 180), (3600, 600), (300, 60), (86400, 600), (60, 30)])
+def test_renewed_ahead_of_the_end(life: int, ahead: int) -> None:
+    end = lifetimes.ends(NOW, life)
+    at = lifetimes.renew_at(NOW, end)
+    assert end is not None
+    assert at is not None
+    assert (end - at).total_seconds() == ahead
+
+
+@given(st.floats(0, 1e9))
+def test_renewal_lies_between_half_life_and_end(life: float) -> None:
+    end = lifetimes.ends(NOW, life)
+    at = lifetimes.renew_at(NOW, end)
+    assert end is not None
+    assert at is not None
+    assert NOW <= at <= end
+
+
+def test_no_end_and_an_absurd_one() -> None:
+    assert lifetimes.ends(NOW, None) is None
+    assert lifetimes.ends(NOW, 1e18) is None
+    assert lifetimes.renew_at(NOW, None) is None
+    assert lifetimes.is_over(NOW + timedelta(seconds=4), NOW)
+
+
+@pytest.mark.parametrize(("seconds", "words"), [(0, "0 s"), (59, "59 s"), (60, "1 min"), (7199, "1 h"), (86400, "1 day"), (41 * 86400 + 5, "41 days")])
+def test_in_words(seconds: int, words: str) -> None:
+    assert lifetimes.in_words(timedelta(seconds=seconds)) == words
+
+
+# What breaks next
+
+
+def watched(**given: object) -> breaks.Watched:
+    base = breaks.Watched("c", State.LATCHED, (), has_access=True, access_ends=NOW + timedelta(minutes=38), can_renew=True)
+    return replace(base, **given)  # type: ignore[arg-type]
+
+
+def _pin(label: str, fit: Fit = Fit.DIFFERS) -> Pin:
+    return Pin(label, label, fit, "a", "b", f"{label} is off.")
+
+
+def test_nothing_breaks() -> None:
+    assert breaks.next_break(watched(), NOW) is None
+
+
+def test_a_pin_that_differs_breaks_now() -> None:
+    found = breaks.next_break(watched(pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))), NOW)
+    assert found is not None
+    assert found.at is None
+    assert found.why == "Redirect URI and scopes don't meet."
+
+
+def test_the_last_token_of_an_ended_secret() -> None:
+    """The example of LOOK's sketch: the secret ended 9 h ago, and the token lives 38 minutes more."""
+    found = breaks.next_break(watched(secret_ends=NOW - timedelta(hours=9), secret_hint="…x"), NOW)
+    assert found is not None
+    assert found.at == NOW + timedelta(minutes=38)
+    assert "ended 9 h ago" in found.why
+
+
+@pytest.mark.parametrize(
+    ("given", "at", "act"),
+    [
+        ({"can_renew": False}, timedelta(minutes=38), "sign_in"),
+        ({"renewal_refused": "gone."}, timedelta(minutes=38), "sign_in"),
+        ({"refresh_ends": NOW + timedelta(days=3)}, timedelta(days=3), "sign_in"),
+        ({"secret_ends": NOW + timedelta(days=12)}, timedelta(days=12), "put_secret"),
+        ({"state": State.OPEN, "failing": "No."}, None, "open"),
+        ({"state": State.STICKING}, None, "open"),
+    ],
+)
+def test_what_ends_first(given: dict[str, object], at: timedelta | None, act: str) -> None:
+    found = breaks.next_break(watched(**given), NOW)
+    assert found is not None
+    assert found.at == (None if at is None else NOW + at)
+    assert found.act.key == act
+
+
+def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
+    assert breaks.next_break(watched(secret_ends=NOW + timedelta(days=91)), NOW) is None
+    later, sooner = (breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ()) for ref, days in (("a", 3), ("b", 1)))
+    now = breaks.Break("z", None, "", breaks.Act("open", "Open"), ())
+    assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
+
+
+# The journal's chain
+
+
+def links(count: int) -> list[chain.Link]:
+    made: list[chain.Link] = []
+    for number in range(1, count + 1):
+        before = made[-1].own if made else chain.FIRST
+        content = {"did": "x", "number": number}
+        made.append(chain.Link(number, content, before, chain.own_hash(number, content, before)))
+    return made
+
+
+@given(st.integers(2, 12), st.data())
+def test_any_change_of_the_chain_is_found(count: int, data: st.DataObject) -> None:
+    whole = links(count)
+    assert chain.first_fault(whole) is None
+    place = data.draw(st.integers(0, count - 1))
+    changed = [*whole]
+    changed[place] = replace(whole[place], content={"did": "y", "number": place + 1})
+    assert chain.first_fault(changed) == f"Entry {place + 1} was changed after it was written."
+    if place < count - 1:
+        assert chain.first_fault(whole[:place] + whole[place + 1 :]) is not None
+    rewritten = [*whole]
+    content = {"did": "y"}
+    rewritten[place] = chain.Link(place + 1, content, whole[place].before, chain.own_hash(place + 1, content, whole[place].before))
+    assert (chain.first_fault(rewritten) is None) == (place == count - 1)

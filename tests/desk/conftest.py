@@ -1,0 +1,112 @@
+"""A desk with its environments and people, and helpers to set up connections at the stand-in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+import yaml
+from django.db import connection
+from django.test import Client as WebClient
+
+from neatlatch.core import profiles
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.demo.load import SCENARIO, load_environments
+from neatlatch.demo.visitor import Visitor
+from neatlatch.desk.applications import services as applications
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections import sign_in
+from neatlatch.desk.connections.models import Connection, SignIn
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.rounds import services as rounds
+from neatlatch.desk.rounds.models import Test
+from tests.harness import StandIns
+
+STORY = yaml.safe_load(SCENARIO.read_text())
+SERVICE = "svc-manifests@gannet.example"
+PERSON = "m.orr@gannet.example"
+URI = "http://127.0.0.1:8600/return"
+PASSWORD = "skerry-lantern-hawser"
+
+
+@dataclass
+class Setup:
+    """What a test works with."""
+
+    stand_ins: StandIns
+    by: Person
+
+    def place(self, environment: str = "sandbox") -> Place:
+        """Cargo manifests in an environment, with its shipped profile."""
+        issuer = self.stand_ins.issuer(environment)
+        place = applications.add_from_metadata(self.by, "Cargo manifests", environment, issuer, f"{issuer}/openapi.json")
+        profile = profiles.from_dict(STORY["application"]["profile"])
+        applications.change(self.by, place.application, {"profile": profiles.to_dict(profile)})
+        return Place.objects.select_related("application", "environment").get(pk=place.pk)
+
+    def client(self, place: Place, *scopes: str, **more: Any) -> Client:
+        """A client registered by protocol."""
+        fields = ClientMetadata("Ferries", ("t@gannet.example",), redirect_uris=more.pop("redirect_uris", (URI,)), scopes=frozenset(scopes), **more)
+        made, _ = clients.register(self.by, place, fields)
+        return Client.objects.select_related("place__application", "place__environment").get(pk=made.pk)
+
+    def connection(self, client: Client, *scopes: str, ref: str = "cargo", scheme: str = profiles.CODE, **values: str) -> Connection:
+        """A connection with the client's values."""
+        found = client.place.application.read_profile().scheme(scheme)
+        assert found is not None
+        filled = connections.defaults(client.place, found, client, URI) | values
+        made, _ = connections.create(self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), "")
+        return made
+
+    def visitor(self, environment: str = "sandbox") -> Visitor:
+        return Visitor(self.stand_ins.screens(environment))
+
+    def sign_in(self, connection: Connection, account: str = SERVICE) -> SignIn:
+        """Go to the stand-in, pick the account, agree, come back."""
+        _, address = sign_in.begin(self.by, connection, "")
+        back = self.visitor().sign_in(address, account)
+        done = sign_in.come_back(self.by, back, parse_qs(urlsplit(back).query)["state"][0])
+        assert done is not None
+        return done
+
+    def latched(self, *scopes: str, ref: str = "cargo", **values: str) -> Connection:
+        """A connection that works: registered, signed in."""
+        place = Place.objects.filter(environment__key="sandbox").select_related("application", "environment").first() or self.place()
+        connection = self.connection(self.client(place, *(scopes or ("manifest.read", "berth.read"))), ref=ref, account=SERVICE, **values)
+        done = self.sign_in(connection)
+        assert done.outcome == "signed_in", done.says
+        return connection
+
+    def test(self, connection: Connection) -> Test:
+        """Test it, as the button does."""
+        return rounds.run(rounds.begin_test(self.by, connection))
+
+    def web(self, role: str = "administrator") -> WebClient:
+        """A browser that is logged in."""
+        person = Person.objects.filter(username=role).first() or Person.objects.create_user(role, password=PASSWORD, role=role)
+        client = WebClient()
+        client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
+        return client
+
+
+@pytest.fixture
+def setup(transactional_db: None, stand_ins: StandIns) -> Iterator[Setup]:
+    """A desk with environments and an administrator, on a database that commits for real."""
+    load_environments(STORY)
+    yield Setup(stand_ins, Person.objects.create_user("morag", password=PASSWORD, role="administrator"))
+    # The journal refuses to be emptied; only a test database may forget it.
+    with connection.cursor() as cursor:
+        kept = cursor.execute("SELECT name, sql FROM sqlite_master WHERE type = 'trigger'").fetchall()
+        for name, _ in kept:
+            cursor.execute(f"DROP TRIGGER {name}")
+        cursor.execute("DELETE FROM journal_entry")
+        for _, sql in kept:
+            cursor.execute(sql)
+
+

@@ -1,0 +1,202 @@
+"""Tests and rounds: faults of the stand-in, retries, stopping, and taking up what was cut off."""
+
+from __future__ import annotations
+
+import threading
+import time
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from django.db import connections as databases
+from django.utils import timezone
+
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.rounds import services, tasks
+from neatlatch.desk.rounds.models import Leftover, Round, Sample, Test
+
+from .conftest import Setup
+
+
+@pytest.mark.parametrize(
+    ("fault", "rung", "code", "cause"),
+    [
+        ({"kind": "unavailable", "where": "api", "count": 9}, "allowed", "status_503", "theirs"),
+        ({"kind": "too_many", "where": "api", "count": 9, "seconds": 60}, "allowed", "pace", "pace"),
+        ({"kind": "refuse", "where": "api", "count": 9}, "allowed", "invalid_token", "credential"),
+        ({"kind": "refuse", "where": "token", "count": 9}, "sign_in", "invalid_client", "credential"),
+        ({"kind": "ended_certificate"}, "secure", "expired", "tls"),
+    ],
+)
+def test_faults_are_told_apart(setup: Setup, fault: dict[str, Any], rung: str, code: str, cause: str) -> None:
+    connection = setup.latched()
+    setup.stand_ins.fault(**fault)
+    test = setup.test(connection)
+    assert test.passed is False
+    assert test.rungs[-1]["rung"] == rung
+    assert (test.diagnosis["code"], test.diagnosis["cause_class"]) == (code, cause)
+    sample = Sample.objects.get(connection=connection)
+    assert (sample.cause, sample.rung) == (cause, rung)
+
+
+def test_a_passing_fault_is_a_blip(setup: Setup) -> None:
+    """Repeated because GET is safe to repeat (RFC 9110 §9.2.2)."""
+    connection = setup.latched()
+    setup.stand_ins.fault("unavailable", where="api", count=2)
+    test = setup.test(connection)
+    assert test.passed
+    assert Sample.objects.get().blip
+    allowed = next(one for one in test.rungs if one["rung"] == "allowed")
+    assert allowed["tries"] == 3
+    assert [one["status"] for one in allowed["exchanges"]] == [503, 503, 200]
+
+
+def test_retry_after_is_honoured(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.stand_ins.fault("too_many", where="api", count=1, seconds=1)
+    begun = time.monotonic()
+    assert setup.test(connection).passed
+    assert time.monotonic() - begun >= 1
+
+
+def test_a_slow_answer_ends_at_the_time_limit(setup: Setup) -> None:
+    connection = setup.latched()
+    connections.change(setup.by, connection, {"time_limit": 1})
+    setup.stand_ins.fault("slow", where="api", count=9, seconds=3)
+    test = setup.test(connection)
+    assert test.diagnosis["code"] == "timeout"
+
+
+def test_states_follow_the_samples(setup: Setup) -> None:
+    connection = setup.latched()
+    assert setup.test(connection).passed
+    for state in ("latched", "sticking", "open"):
+        setup.stand_ins.fault("unavailable", where="api", count=9)
+        setup.test(connection)
+        assert Connection.objects.get().state == state
+    setup.stand_ins.fault("none")
+    setup.test(connection)
+    assert Connection.objects.get().state == "latched"
+
+
+def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
+    setup.latched(ref="one")
+    setup.latched(ref="two")
+    connections.change(setup.by, setup.latched(ref="three"), {"paused": True})
+    begun = services.begin_round("the clock")
+    assert services.begin_round("the clock") == begun  # one at a time
+    tasks.all_hands(begun.number)
+    begun.refresh_from_db()
+    assert begun.ended is not None
+    assert sorted(begun.tests.values_list("connection__ref", "passed")) == [("one", True), ("two", True)]
+    assert not services.round_is_due()
+    Round.objects.update(begun=timezone.now() - timedelta(minutes=6))
+    assert services.round_is_due()
+
+
+def test_a_round_is_stopped(setup: Setup) -> None:
+    setup.latched(ref="one")
+    setup.latched(ref="two")
+    begun = services.begin_round("ewan")
+    services.stop_round(setup.by, begun)
+    assert services.work_on(begun.number) == 0
+    begun.refresh_from_db()
+    assert begun.ended is not None
+    assert set(begun.tests.values_list("state", flat=True)) == {"stopped"}
+    assert not Sample.objects.exists()
+
+
+def test_a_running_test_is_stopped(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.stand_ins.fault("unavailable", where="api", count=99)
+    test = services.begin_test(setup.by, connection)
+    assert services.begin_test(setup.by, connection) == test  # pressed twice is one test
+
+    def work() -> None:
+        services.run_safely(test)
+        databases.close_all()
+
+    thread = threading.Thread(target=work)
+    thread.start()
+    while not Test.objects.filter(pk=test.pk, state="running").exists():
+        time.sleep(0.02)
+    services.stop_test(setup.by, test)
+    thread.join(10)
+    test.refresh_from_db()
+    assert test.state in ("stopped", "done")
+
+
+def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
+    setup.latched("manifest.read", ref="one")
+    begun = services.begin_round("the clock")
+    test = services._claim(begun.number)
+    assert test is not None
+    assert services._claim(begun.number) is None  # it runs, as far as anybody knows
+    Test.objects.update(rungs=[{"rung": "find"}])
+    assert services.take_up_again(just_started=False) == [begun.number]
+    assert services._claim(begun.number) is None
+    assert services.take_up_again(just_started=True) == [begun.number]
+    assert services.work_on(begun.number) == 1
+    services.run(test)  # a second runner, late: nothing is doubled
+    assert Sample.objects.count() == 1
+    assert len(Test.objects.get().rungs) == 6
+
+
+def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup) -> None:
+    place = setup.place()
+    client = setup.client(place, "manifest.read", "manifest.write")
+    visitor = setup.visitor()
+    visitor.enter_office()
+    visitor.consent(client.client_id, "manifest.write")
+    connection = setup.connection(client, account="svc-manifests@gannet.example")
+    setup.sign_in(connection)
+    test = services.begin_test(setup.by, connection)
+
+    class Killed(BaseException):
+        pass
+
+    def die(*args: Any) -> None:
+        raise Killed
+
+    original = services._note_leftover
+    try:
+        # Killed after the manifest was made, before it was cleared away.
+        services._note_leftover = lambda c, t, event: die() if event.cleared else original(c, t, event)
+        with pytest.raises(Killed):
+            services.run(test)
+    finally:
+        services._note_leftover = original
+    kept = Leftover.objects.get()
+    assert "TEST-" in kept.address
+    assert services.clear_leftovers() == 0  # the test may still be running
+    Test.objects.update(state="cut")
+    Leftover.objects.update(made=timezone.now() - timedelta(minutes=1))
+    assert services.clear_leftovers() == 1
+    assert setup.stand_ins.state()["manifests"] == []
+
+
+def test_a_mistake_of_our_own_ends_one_test_only(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    setup.latched(ref="one")
+    setup.latched(ref="two")
+    begun, real = services.begin_round("the clock"), services.plan_of
+
+    def stumble(connection: Connection, test: Test) -> Any:
+        if connection.ref == "one":
+            raise KeyError("unforeseen")
+        return real(connection, test)
+
+    monkeypatch.setattr(services, "plan_of", stumble)
+    services.work_on(begun.number)
+    begun.refresh_from_db()
+    assert begun.ended is not None
+    assert dict(begun.tests.values_list("connection__ref", "state")) == {"one": "stopped", "two": "done"}
+
+
+def test_old_evidence_goes_and_samples_stay(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(services, "KEPT_TESTS", 2)
+    connection = setup.latched("manifest.read")
+    for _ in range(4):
+        setup.test(connection)
+    assert Test.objects.count() == 3
+    assert Sample.objects.count() == 4

@@ -1,0 +1,153 @@
+"""Going to the application and back: everything that can come back, explained."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from urllib.parse import parse_qs, urlencode, urlsplit
+
+import pytest
+import time_machine
+from django.utils import timezone
+
+from neatlatch.core.profiles import CLIENT
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections import sign_in
+from neatlatch.desk.connections.models import Connection, SignIn, TokenSet
+from neatlatch.desk.people.models import Person
+
+from .conftest import PERSON, SERVICE, URI, Setup
+
+
+def come_back(setup: Setup, back: str) -> SignIn | None:
+    return sign_in.come_back(setup.by, back, parse_qs(urlsplit(back).query)["state"][0])
+
+
+def ready(setup: Setup) -> Connection:
+    return setup.connection(setup.client(setup.place(), "manifest.read"), account=SERVICE)
+
+
+def test_signed_in_as_the_expected_account(setup: Setup) -> None:
+    connection = ready(setup)
+    done = setup.sign_in(connection)
+    assert (done.outcome, done.says) == ("signed_in", f"Signed in as {SERVICE}.")
+    tokens = TokenSet.objects.get(connection=connection)
+    assert tokens.account == SERVICE
+    assert tokens.granted == ["manifest.read"]
+    assert tokens.ends is not None
+    assert tokens.ends - tokens.obtained == timedelta(seconds=900)  # the stand-in's expires_in
+    assert tokens.open_refresh()
+
+
+def test_the_wrong_account(setup: Setup) -> None:
+    done = setup.sign_in(ready(setup), PERSON)
+    assert done.outcome == "wrong_account"
+    assert f"{PERSON} signed in, but {SERVICE} was expected" in done.says
+
+
+def test_denied(setup: Setup) -> None:
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    visitor = setup.visitor()
+    page = visitor.web.get(address).text
+    ticket = page.split("name=ticket value='")[1].split("'")[0]
+    visitor.web.post(f"{visitor.screens}/choose", data={"ticket": ticket, "account": SERVICE})
+    back = visitor.web.post(f"{visitor.screens}/answer", data={"ticket": ticket, "say": "no"}, follow_redirects=False).headers["location"]
+    done = come_back(setup, back)
+    assert done is not None
+    assert done.outcome == "denied"
+    assert "The person said no" in done.says
+    assert not TokenSet.objects.exists()
+
+
+def test_an_expired_code(setup: Setup) -> None:
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    setup.stand_ins.age(120, "codes")
+    done = come_back(setup, back)
+    assert done is not None
+    assert done.outcome == "failed"
+    assert "The code has ended" in done.says
+    assert "Sign in again" in done.says
+
+
+def test_a_state_of_nobody_and_of_somebody_else(setup: Setup) -> None:
+    connection = ready(setup)
+    assert sign_in.come_back(setup.by, f"{URI}?code=x&state=forged", "forged") is None
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    other = Person.objects.create_user("other", role="operator")
+    assert sign_in.come_back(other, back, parse_qs(urlsplit(back).query)["state"][0]) is None
+    assert not TokenSet.objects.exists()
+
+
+@pytest.mark.parametrize("change", [{"iss": "https://evil.example"}, {"iss": None}])
+def test_a_reply_of_another_issuer_is_dropped(setup: Setup, change: dict[str, str | None]) -> None:
+    """RFC 9207 §2.4: the stand-in's metadata says that it always sends ``iss``."""
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    values = {key: value for key, value in ({k: v[0] for k, v in parse_qs(urlsplit(back).query).items()} | change).items() if value is not None}
+    done = come_back(setup, f"{URI}?{urlencode(values)}")
+    assert done is not None
+    assert done.outcome == "mismatch"
+    assert not TokenSet.objects.exists()
+
+
+def test_a_reply_serves_once(setup: Setup) -> None:
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    first, second = come_back(setup, back), come_back(setup, back)
+    assert first is not None
+    assert second is not None
+    assert second.outcome == first.outcome == "signed_in"
+    assert setup.stand_ins.state()["access"] >= 1
+    assert TokenSet.objects.get().generation == 1
+
+
+def test_a_sign_in_of_long_ago(setup: Setup) -> None:
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    with time_machine.travel(timezone.now() + timedelta(minutes=16)):
+        done = come_back(setup, back)
+    assert done is not None
+    assert done.outcome == "expired"
+
+
+def test_a_request_that_would_be_refused_is_told_before_anybody_is_sent(setup: Setup) -> None:
+    connection = ready(setup)
+    connections.change(setup.by, connection, {"values": {"redirect_uri": URI + "/"}})
+    with pytest.raises(Problem) as refused:
+        sign_in.begin(setup.by, Connection.objects.get(), "")
+    assert "sent nobody back" in refused.value.detail
+    connections.change(setup.by, connection, {"values": {"redirect_uri": URI}, "scopes": ["customs.file"]})
+    with pytest.raises(Problem, match="invalid_scope"):
+        sign_in.begin(setup.by, Connection.objects.get(), "")
+
+
+@pytest.mark.parametrize("back", ["https://evil.example/", "//evil.example", "/\\evil.example"])
+def test_the_page_to_come_back_to_is_ours(setup: Setup, back: str) -> None:
+    connection = ready(setup)
+    begun, _ = sign_in.begin(setup.by, connection, back)
+    assert begun.back == f"/connections/{connection.ref}"
+
+
+def test_nobody_signs_in_where_the_client_does(setup: Setup) -> None:
+    client = setup.client(setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=())
+    with pytest.raises(Problem, match="Nobody signs in here"):
+        sign_in.begin(setup.by, setup.connection(client, scheme=CLIENT), "")
+
+
+def test_the_token_endpoint_does_not_answer(setup: Setup) -> None:
+    connection = ready(setup)
+    _, address = sign_in.begin(setup.by, connection, "")
+    back = setup.visitor().sign_in(address, SERVICE)
+    connection.values = {**connection.values, "token_endpoint": "https://localhost:9/token"}
+    connection.save()
+    done = come_back(setup, back)
+    assert done is not None
+    assert done.outcome == "failed"
+    assert "could not be reached" in done.says

@@ -1,0 +1,140 @@
+"""The real programs, started for a test: stand-ins, desk and worker, each its own process."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+ROOT = Path(__file__).resolve().parents[1]
+OFFSETS = (0, 10, 11, 20, 21, 30, 31)
+_given: set[int] = set()
+
+
+def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
+    """A port that is free together with its neighbours at the offsets."""
+    for base in range(21000 + os.getpid() % 200 * 50, 60000, 50):
+        if base in _given:
+            continue
+        with contextlib.ExitStack() as stack:
+            try:
+                for offset in offsets:
+                    stack.enter_context(socket.socket()).bind(("127.0.0.1", base + offset))
+            except OSError:
+                continue
+        _given.add(base)
+        return base
+    raise RuntimeError("no free ports")
+
+
+def wait_until(true: Callable[[], Any], seconds: float = 20, what: str = "it") -> Any:
+    """Wait until something is true, and answer it."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        with contextlib.suppress(httpx.HTTPError):
+            if found := true():
+                return found
+        time.sleep(0.05)
+    raise AssertionError(f"{what} did not happen within {seconds} s")
+
+
+class StandIns:
+    """The Cargo manifests stand-in, in all three environments."""
+
+    def __init__(self, folder: Path) -> None:
+        self.port = free_ports(OFFSETS)
+        self.process = subprocess.Popen([sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)], cwd=ROOT, stdout=subprocess.PIPE)
+        assert self.process.stdout is not None
+        assert json.loads(self.process.stdout.readline())["ready"]
+        self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=10)
+
+    def issuer(self, environment: str = "sandbox") -> str:
+        return f"https://localhost:{self.port + {'sandbox': 11, 'staging': 21, 'production': 31}[environment]}"
+
+    def screens(self, environment: str = "sandbox") -> str:
+        return f"http://127.0.0.1:{self.port + {'sandbox': 10, 'staging': 20, 'production': 30}[environment]}"
+
+    def fault(self, kind: str, environment: str = "sandbox", **more: Any) -> None:
+        self.control.post("/faults", json={"environment": environment, "kind": kind, **more}).raise_for_status()
+
+    def age(self, seconds: float, *kinds: str, environment: str = "sandbox") -> None:
+        self.control.post("/ages", json={"environment": environment, "seconds": seconds, "kinds": kinds}).raise_for_status()
+
+    def state(self, environment: str = "sandbox") -> dict[str, Any]:
+        found: dict[str, Any] = self.control.get("/state").json()[environment]
+        return found
+
+    def calls(self, what: str, environment: str = "sandbox") -> int:
+        return int(self.state(environment)["calls"].get(what, 0))
+
+    def stop(self) -> None:
+        self.process.send_signal(signal.SIGTERM)
+        try:
+            self.process.wait(8)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+
+
+class Desk:
+    """Neat Latch itself: a home of its own, the server and the worker."""
+
+    def __init__(self, home: Path, stand_ins: StandIns, trust: Path, round_minutes: float = 60) -> None:
+        self.home, self.stand_ins, self.port = home, stand_ins, free_ports()
+        self.url = f"http://127.0.0.1:{self.port}"
+        home.mkdir(parents=True, exist_ok=True)
+        self.environment = {
+            **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),
+            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+            "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": str(ROOT),
+        }  # fmt: skip
+        self.programs: dict[str, subprocess.Popen[bytes]] = {}
+
+    def python(self, code: str) -> str:
+        """Run Python with the desk set up, in a process of its own; answers what it printed."""
+        code = "import django; django.setup()\n" + code
+        done = subprocess.run([sys.executable, "-c", code], cwd=ROOT, env=self.environment, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    def manage(self, *words: str) -> None:
+        done = subprocess.run([sys.executable, "manage.py", *words], cwd=ROOT, env=self.environment, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+
+    def start(self, *names: str) -> None:
+        """Start ``desk`` and ``worker``, or the ones named."""
+        commands = {
+            "desk": ["-m", "uvicorn", "neatlatch.desk.asgi:application", "--port", str(self.port), "--timeout-graceful-shutdown", "2", "--lifespan", "off"],
+            "worker": ["manage.py", "run_huey", "--workers", "4", "--delay", "0.05", "--max-delay", "0.2"],
+        }
+        for name in names or tuple(commands):
+            with (self.home / f"{name}.log").open("ab") as out:
+                self.programs[name] = subprocess.Popen([sys.executable, *commands[name]], cwd=ROOT, env=self.environment, stdout=out, stderr=out,
+                                                       start_new_session=True)  # fmt: skip
+        if "desk" in (names or commands):
+            wait_until(lambda: httpx.get(f"{self.url}/alive").is_success, what="the start of the desk")
+
+    def kill(self, *names: str) -> None:
+        """SIGKILL, to the whole process group: nothing gets to tidy up."""
+        for name in names or tuple(self.programs):
+            os.killpg(self.programs[name].pid, signal.SIGKILL)
+            self.programs.pop(name).wait()
+
+    def client(self, username: str, password: str) -> httpx.Client:
+        """An API client that is logged in."""
+        client = httpx.Client(base_url=self.url, timeout=30)
+        client.headers["X-CSRFToken"] = client.get("/api/session").json()["csrf"]
+        answer = client.post("/api/session", json={"username": username, "password": password})
+        assert answer.status_code == 200, answer.text
+        client.headers["X-CSRFToken"] = answer.json()["csrf"]
+        return client
