@@ -25,9 +25,9 @@ def bring_near_the_end(connection: Connection) -> None:
     TokenSet.objects.filter(connection=connection).update(obtained=timezone.now() - timedelta(seconds=850), ends=timezone.now() + timedelta(seconds=50))
 
 
-def hold(connection: Connection, force: bool = False) -> Held:
+def hold(connection: Connection, force: bool = False, newer_than: int | None = None) -> Held:
     with road() as way:
-        return tokens.hold(connection, way, force)[0]
+        return tokens.hold(connection, way, force, newer_than)[0]
 
 
 def test_held_while_it_lives_renewed_when_near_its_end(setup: Setup) -> None:
@@ -62,7 +62,7 @@ def test_one_renewal_for_any_number_that_ask_at_once(setup: Setup) -> None:
 
     def ask() -> None:
         try:
-            found.append(hold(connection, force=True).access_token)
+            found.append(hold(connection, force=True, newer_than=1).access_token)
         finally:
             databases.close_all()
 

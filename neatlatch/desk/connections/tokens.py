@@ -2,14 +2,13 @@
 
 A renewal that rotates the refresh token has a moment of danger: the provider has killed the old one, and we have not saved the new one.
 So the lease on the renewal is written down first; the answer is saved, synced to disk, before anything else is done with it; and
-a renewal that was cut off is repeated with the old refresh token as soon as its lease is over. Providers that follow RFC 9700 §4.14.2 and
+a renewal that was cut off is repeated with the old refresh token as soon as its lease is over or its holder is known to be gone. Providers that follow RFC 9700 §4.14.2 and
 know lost answers take the old one again while nothing that came of it was used. Where one does not, the access token still serves to its
 end, and the connection says that somebody must sign in again.
 """
 
 from __future__ import annotations
 
-import secrets
 import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -23,6 +22,7 @@ from neatlatch.core.evidence import CauseClass, Exchange, Failure
 from neatlatch.core.profiles import CODE
 from neatlatch.core.replies import Reading
 from neatlatch.core.scopes import split
+from neatlatch.desk.common import owner
 from neatlatch.desk.common.roads import road as new_road
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
@@ -84,19 +84,26 @@ class DeskKeeper:
     """Gives the ladder its tokens."""
 
     connection: Connection
+    given: int | None = None
 
     def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
         """The token held, or a renewed one. Raises :class:`NoToken`."""
-        return hold(self.connection, road, force)
+        held, exchanges = hold(self.connection, road, force, newer_than=self.given)
+        self.given = TokenSet.objects.filter(connection=self.connection).values_list("generation", flat=True).first()
+        return held, exchanges
 
     def told_account(self, account: str) -> None:
         """Note whose token it is."""
         TokenSet.objects.filter(connection=self.connection).exclude(account=account).update(account=account[:200])
 
 
-def hold(connection: Connection, road: Road, force: bool = False) -> tuple[Held, tuple[Exchange, ...]]:
-    """A live token of a connection. Renewals of one connection never overlap, whoever asks. Raises :class:`NoToken`, :class:`RoadError`."""
-    seen = TokenSet.objects.filter(connection=connection).values_list("generation", flat=True).first()
+def hold(connection: Connection, road: Road, force: bool = False, newer_than: int | None = None) -> tuple[Held, tuple[Exchange, ...]]:
+    """A live token of a connection. Renewals of one connection never overlap, whoever asks.
+
+    ``force`` asks for one that is newer than the generation the caller knows (``newer_than``; unless said, the one that stands now).
+    Raises :class:`NoToken`, :class:`RoadError`.
+    """
+    seen = newer_than or TokenSet.objects.filter(connection=connection).values_list("generation", flat=True).first()
     give_up = time.monotonic() + LEASE.total_seconds() * 2
     while True:
         now = timezone.now()
@@ -114,9 +121,9 @@ def hold(connection: Connection, road: Road, force: bool = False) -> tuple[Held,
                     return _held(tokens), ()
                 if not renewable:
                     raise NoToken(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, "The access token has ended, and there is no refresh token to renew it."))
-                busy = tokens.lease and tokens.lease_until is not None and tokens.lease_until > now
+                busy = bool(tokens.lease) and tokens.lease_until is not None and tokens.lease_until > now and not owner.is_gone(tokens.lease)
                 if not busy:
-                    tokens.lease, tokens.lease_until = secrets.token_hex(16), now + LEASE
+                    tokens.lease, tokens.lease_until = owner.sign(), now + LEASE
                     tokens.save(update_fields=["lease", "lease_until"])
                 elif not over and not force:
                     return _held(tokens), ()

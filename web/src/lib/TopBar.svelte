@@ -50,10 +50,10 @@
       <div class="relative" bind:this={box}>
         <button
           type="button"
-          class="bg-secondary text-secondary-content grid h-[30px] w-[30px] place-items-center rounded-full text-[0.9em] font-bold"
+          class="bg-brass-ground text-brass grid h-[30px] w-[30px] place-items-center rounded-full text-[0.9em] font-bold"
           aria-expanded={open}
           aria-label="{session.who?.person}, your menu"
-          onclick={() => (open = !open)}><span class="text-neutral">{session.who?.initials}</span></button
+          onclick={() => (open = !open)}>{session.who?.initials}</button
         >
         {#if open}
           <div class="sheet text-base-content absolute right-0 z-40 mt-2 w-64 p-3 shadow-lg">

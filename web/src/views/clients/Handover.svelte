@@ -16,8 +16,13 @@
     try {
       const shown = await ok(api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }))
       value = shown.value
+      // By the clock and not by counting ticks, which a browser may hold back.
+      const until = Date.now() + shown.hide_after_seconds * 1000
       left = shown.hide_after_seconds
-      timer = window.setInterval(() => (left > 1 ? (left -= 1) : gone()), 1000)
+      timer = window.setInterval(() => {
+        left = Math.ceil((until - Date.now()) / 1000)
+        if (left <= 0) gone()
+      }, 1000)
     } catch (error) {
       problem = error
     }

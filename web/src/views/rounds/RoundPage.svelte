@@ -55,7 +55,13 @@
       max={Math.max(1, round.total)}
     ></progress>
     <p>
-      {round.done} of {round.total} tested, {round.failed} failed{round.stopped ? ', stopped' : running ? '' : '. It has ended'}.
+      {round.done} of {round.total} tested, {round.failed} failed{round.stopped
+        ? running
+          ? ', stopping'
+          : ', stopped'
+        : running
+          ? ''
+          : '. It has ended'}.
     </p>
   </div>
   <ProblemBox {problem} />

@@ -1,0 +1,138 @@
+"""Desks in a browser: one empty, one with the demo; a page that is logged in; hands that use the mouse or only the keyboard."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, Locator, Page, expect
+
+from tests.harness import ROOT, Desk, StandIns
+
+FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync".split()
+PASSWORD = "skerry-lantern-hawser"
+expect.set_options(timeout=10_000)
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[str, Any]:
+    return {**browser_type_launch_args, "executable_path": shutil.which("chromium"), "args": FLAGS}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]:
+    return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
+
+
+def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
+    """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name."""
+    assert (ROOT / "web" / "dist" / "index.html").exists(), "build the front end first: bin/test does"
+    desk = Desk(home, stand_ins, home.parent / "standins" / "certificates" / "root.pem")
+    desk.manage("migrate", "--verbosity", "0")
+    desk.manage("collectstatic", "--noinput", "--verbosity", "0")
+    desk.passwords = json.loads(desk.python(fill).splitlines()[-1])  # type: ignore[attr-defined]
+    desk.start(*(("desk", "worker") if worker else ("desk",)))
+    return desk
+
+
+EMPTY = f"""
+import json, yaml
+from neatlatch.demo.load import SCENARIO, load_environments
+from neatlatch.desk.people import services
+load_environments(yaml.safe_load(SCENARIO.read_text()))
+for name, role in (("morag", "administrator"), ("isla", "reader")):
+    services.add(None, name, name.title(), role, {PASSWORD!r})
+print(json.dumps({{"morag": {PASSWORD!r}, "isla": {PASSWORD!r}}}))
+"""
+
+
+@pytest.fixture
+def empty_desk(stand_ins: StandIns, request: pytest.FixtureRequest) -> Iterator[Desk]:
+    """A desk with people and environments, and nothing else."""
+    from tests.settings import HOME_OF_TESTS
+
+    desk = make_desk(HOME_OF_TESTS / f"empty-{abs(hash(request.node.name)) % 10**8}", stand_ins, EMPTY, worker=False)
+    yield desk
+    desk.kill()
+
+
+@pytest.fixture(scope="session")
+def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
+    """The whole demo, with its worker."""
+    from tests.settings import HOME_OF_TESTS
+
+    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}).items()}}))"
+    desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, worker=True)
+    yield desk
+    desk.kill()
+
+
+def open_page(browser: Browser, desk: Desk, who: str = "morag", **more: Any) -> Page:
+    """A page of a fresh browser, logged in. Errors in the page fail the test."""
+    context = browser.new_context(base_url=desk.url, viewport={"width": 1280, "height": 800}, **more)
+    page = context.new_page()
+    page.errors = []  # type: ignore[attr-defined]
+    page.on("pageerror", lambda error: page.errors.append(str(error)))  # type: ignore[attr-defined]
+    page.on("console", lambda said: page.errors.append(said.text) if said.type == "error" and "Content Security" in said.text else None)  # type: ignore[attr-defined]
+    page.goto("/")
+    page.get_by_label("Login name").fill(who)
+    page.get_by_label("Password").fill(desk.passwords[who])  # type: ignore[attr-defined]
+    page.get_by_role("button", name="Log in").click()
+    expect(page.get_by_role("navigation", name="Sections")).to_be_visible()
+    return page
+
+
+class Mouse:
+    """Uses the page as somebody with a mouse does."""
+
+    def press(self, target: Locator) -> None:
+        target.click()
+
+    def fill(self, target: Locator, text: str) -> None:
+        target.fill(text)
+
+    def choose(self, target: Locator, label: str) -> None:
+        target.select_option(label=label)
+
+    def tick(self, target: Locator) -> None:
+        target.check()
+
+
+class Keyboard:
+    """Uses nothing but Tab, arrows, letters, Space and Enter: what Tab does not reach cannot be used."""
+
+    def reach(self, target: Locator) -> None:
+        expect(target).to_be_visible()
+        for _ in range(250):
+            if target.evaluate("one => one === document.activeElement"):
+                return
+            target.page.keyboard.press("Tab")
+        raise AssertionError(f"Tab does not reach {target}")
+
+    def press(self, target: Locator) -> None:
+        expect(target).to_be_enabled()
+        self.reach(target)
+        target.page.keyboard.press("Enter")
+
+    def fill(self, target: Locator, text: str) -> None:
+        self.reach(target)
+        target.page.keyboard.press("Control+A")
+        target.page.keyboard.press("Delete")
+        target.page.keyboard.insert_text(text)
+
+    def choose(self, target: Locator, label: str) -> None:
+        self.reach(target)
+        for _ in range(20):
+            if target.evaluate("one => one.selectedOptions[0]?.label") == label:
+                return
+            target.page.keyboard.press("ArrowDown")
+        raise AssertionError(f"the arrows do not reach {label}")
+
+    def tick(self, target: Locator) -> None:
+        self.reach(target)
+        if not target.is_checked():
+            target.page.keyboard.press("Space")

@@ -1,0 +1,165 @@
+"""The thinnest slice through the real interface: empty desk to latched, broken, explained, mended."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.harness import Desk, StandIns
+
+from .conftest import Keyboard, Mouse, open_page
+
+SERVICE = "svc-manifests@gannet.example"
+
+
+def link(page: Page, name: str) -> object:
+    return page.get_by_role("link", name=name, exact=True)
+
+
+@pytest.mark.parametrize("hands", [Mouse(), Keyboard()], ids=["mouse", "keyboard"])
+def test_from_an_empty_desk_to_latched_broken_and_mended(browser: Browser, empty_desk: Desk, stand_ins: StandIns, hands: Mouse | Keyboard) -> None:
+    page = open_page(browser, empty_desk)
+    expect(page.get_by_role("heading", name="Nothing is set up yet")).to_be_visible()
+    hands.press(page.get_by_role("link", name="Add an application"))
+
+    # Find out what it wants
+    hands.choose(page.get_by_label("Environment"), "Sandbox")
+    hands.fill(page.get_by_label("Metadata address or issuer"), "https://localhost:9")
+    hands.press(page.get_by_role("button", name="Add it"))
+    expect(page.get_by_text("could not be reached").first).to_be_visible()  # a clear error, and nothing typed is lost
+    hands.fill(page.get_by_label("Metadata address or issuer"), stand_ins.issuer())
+    hands.fill(page.get_by_label("API description, if it has one"), f"{stand_ins.issuer()}/openapi.json")
+    hands.press(page.get_by_role("button", name="Add it"))
+    expect(page.get_by_role("heading", name="Cargo manifests", level=1)).to_be_visible()
+    expect(page.get_by_text("File a manifest with customs").first).to_be_visible()
+
+    # Prepare the provider side
+    hands.press(page.get_by_role("link", name="Register a client"))
+    hands.fill(page.get_by_label("Name", exact=True), "Gannet Sound Ferries, slice")
+    uri = page.get_by_role("textbox", name="Redirect URI 1")
+    hands.fill(uri, f"{empty_desk.url}/return#x")
+    expect(page.get_by_text("A redirect URI must not have one.")).to_be_visible()  # lint, as one types
+    hands.fill(uri, f"{empty_desk.url}/return")
+    expect(page.get_by_text("A redirect URI must not have one.")).to_be_hidden()
+    for scope in ("manifest.read", "berth.read"):
+        hands.tick(page.get_by_label(scope))
+    hands.press(page.get_by_role("button", name="Register", exact=True))
+
+    # The handover
+    expect(page.get_by_role("heading", name="Handover of the new secret")).to_be_visible()
+    hands.press(page.get_by_role("button", name="Show it once"))
+    secret = page.locator("[data-secret]").inner_text()
+    assert len(secret) >= 30
+    hands.press(page.get_by_role("button", name="I have it"))
+    expect(page.get_by_role("heading", name="Handover of the new secret")).to_be_hidden()
+    assert secret not in page.content()
+    page.reload()
+    expect(page.get_by_role("heading", name="Gannet Sound Ferries, slice")).to_be_visible()
+    assert secret not in page.content()
+    expect(page.get_by_text(f"…{secret[-4:]}")).to_be_visible()
+
+    # Fill in the caller side
+    hands.press(page.get_by_role("link", name="Make a connection"))
+    expect(page.get_by_label("Client ID")).to_have_value(re.compile("gs-cargo-sbx-"))
+    hands.fill(page.get_by_label("Expected account, if there is one"), f" {SERVICE}")
+    hands.press(page.get_by_role("button", name="Make it"))
+    expect(page.get_by_text("Cleaned: 1 space cut from the start.")).to_be_visible()
+    expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "missing")
+
+    # Sign in: first as the wrong account, then as the right one
+    for account, outcome in (("m.orr@gannet.example", "wrong_account"), (SERVICE, "signed_in")):
+        hands.press(page.get_by_role("button", name=re.compile("^Sign in")).first)
+        expect(page.get_by_role("heading", name="Cargo manifests, sandbox: who are you?")).to_be_visible()
+        hands.press(page.get_by_role("button", name=account))
+        expect(page.get_by_role("heading", name="Do you agree?")).to_be_visible()
+        hands.press(page.get_by_role("button", name="I agree"))
+        expect(page.locator("[data-outcome]")).to_have_attribute("data-outcome", outcome)
+        assert "/connections/cargo-manifests-sandbox" in page.url  # back on the page they left
+        assert "code=" not in page.url
+    expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "fits")
+
+    # Test: every rung, live
+    hands.press(page.get_by_role("button", name="Test now"))
+    expect(page.get_by_text("All rungs passed")).to_be_visible()
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
+
+    # Break the redirect URI
+    hands.press(page.get_by_role("button", name="Edit our side"))
+    hands.fill(page.get_by_role("textbox", name="Redirect URI"), f"{empty_desk.url}/return/")
+    hands.press(page.get_by_role("button", name="Save"))
+    pin = page.locator("[data-pin=redirect_uri]")
+    expect(pin).to_have_attribute("data-fit", "differs")
+    expect(pin.locator("mark")).to_have_text("/")
+    hands.press(page.get_by_role("button", name="Test now"))
+    expect(page.get_by_text("Stopped at Sign in.")).to_be_visible()
+    expect(page.get_by_text("The pin “redirect URI” explains it.")).to_be_visible()
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "open")
+
+    # What was sent, without secrets
+    hands.press(page.get_by_role("link", name="See what was sent"))
+    expect(page.get_by_text("Why it stopped, most likely first")).to_be_visible()
+    assert secret not in page.content()
+    page.go_back()
+
+    # Mend it by the button
+    hands.press(pin.get_by_role("button", name="Use the provider's"))
+    expect(pin).to_have_attribute("data-fit", "fits")
+    hands.press(page.get_by_role("button", name="Test now"))
+    expect(page.get_by_text("All rungs passed")).to_be_visible()
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
+
+    hands.press(page.get_by_role("link", name="Today", exact=True))
+    expect(page.get_by_text("1 latched")).to_be_visible()
+    expect(page.get_by_text("Nothing known will stop within 90 days.")).to_be_visible()
+    assert page.errors == []  # type: ignore[attr-defined]
+
+
+def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty_desk: Desk, stand_ins: StandIns) -> None:
+    """Staging has no registration by protocol: steps with copy buttons and ticks that stay, two windows, values carried across."""
+    page = open_page(browser, empty_desk)
+    page.goto("/applications/new")
+    page.get_by_label("Environment").select_option(label="Staging")
+    page.get_by_label("Metadata address or issuer").fill(stand_ins.issuer("staging"))
+    page.get_by_label("API description, if it has one").fill(f"{stand_ins.issuer('staging')}/openapi.json")
+    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("link", name="Register a client").click()
+    page.get_by_label("Name", exact=True).fill("Ferries by hand")
+    page.get_by_label("client_credentials").check()
+    page.get_by_label("authorization_code").uncheck()
+    page.get_by_label("refresh_token").uncheck()
+    page.get_by_label("manifest.read").check()
+    page.get_by_role("button", name="List the steps").click()
+    page.get_by_label(re.compile("Step 1 done")).check()
+    expect(page.get_by_text("1 of 6 done; the ticks stay")).to_be_visible()
+    page.reload()
+    expect(page.get_by_label(re.compile("Step 1 done"))).to_be_checked()
+
+    office = page.context.new_page()
+    office.goto(f"{stand_ins.screens('staging')}/office")
+    office.get_by_role("button", name="Enter").click()
+    office.get_by_label("Name").fill("Ferries by hand")
+    office.get_by_label("manifest.read").check()
+    # The office's form offers sign-in by a person only; the client's grant is what its protocol would call client_credentials.
+    office.evaluate("document.querySelectorAll('[name=grant]').forEach((one, at) => { one.value = 'client_credentials'; one.checked = at === 0 })")
+    office.get_by_role("button", name="Add").click()
+    client_id, secret_id, secret = (office.locator("td code").nth(place).inner_text() for place in range(3))
+
+    page.get_by_role("textbox", name="Client ID").fill(f" {client_id} ")
+    page.get_by_role("button", name="Enter it").click()
+    expect(page.get_by_text("1 space cut from the end")).to_be_visible()
+    page.get_by_role("link", name="Make a connection").click()
+    page.get_by_role("textbox", name="Client secret").fill(secret_id)  # the usual mistake: the ID where the value belongs
+    page.get_by_role("button", name="Make it").click()
+    expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
+    page.get_by_role("button", name="Test now").click()
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text("invalid_client")
+    expect(page.get_by_text("The new credential may not have spread yet.")).to_be_visible()  # it is half a minute old, and may be right
+    page.get_by_role("button", name="replace").click()
+    page.get_by_role("textbox", name="Client secret").fill(secret + "\n")
+    page.get_by_role("button", name="Put it in").click()
+    page.get_by_role("button", name="Test now").click()
+    expect(page.get_by_text("All rungs passed")).to_be_visible()
+    expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "fits")
+    assert page.errors == []  # type: ignore[attr-defined]

@@ -1,0 +1,250 @@
+"""Every view with the demo in it: accessible in both themes, usable by keys, right for each role, alive while things happen."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Browser, Page, expect
+
+from tests.harness import Desk, StandIns
+
+from .conftest import EMPTY, make_desk, open_page
+
+
+@pytest.fixture(scope="module")
+def page(browser: Browser, demo_desk: Desk) -> Iterator[Page]:
+    found = open_page(browser, demo_desk)
+    yield found
+    assert found.errors == []  # type: ignore[attr-defined]
+    found.context.close()
+
+
+def addresses(page: Page) -> dict[str, str]:
+    """One address for each view, found through the API that the page uses."""
+    client = page.request.get("/api/clients?application=cargo-manifests").json()
+    test = page.request.get("/api/connections/cargo-manifests").json()["last_test"]
+    by_hand = next(one["id"] for one in client if not one["managed"])
+    managed = next(one["id"] for one in client if one["managed"])
+    return {
+        "Today": "/", "Applications": "/applications", "Add an application": "/applications/new", "Application": "/applications/cargo-manifests",
+        "Register a client": "/applications/cargo-manifests/clients/new", "Client": f"/clients/{managed}", "Client by hand": f"/clients/{by_hand}",
+        "Connections": "/connections", "Make a connection": f"/connections/new?application=cargo-manifests&environment=sandbox&client={managed}",
+        "Connection that differs": "/connections/cargo-manifests", "Connection that latches": "/connections/cargo-manifests-sandbox",
+        "Connection not proven": "/connections/cargo-manifests-staging", "Test": f"/tests/{test}", "Credentials": "/credentials",
+        "Rounds": "/rounds", "Round": "/rounds/1", "Journal": "/journal", "People": "/people", "Missing": "/nowhere",
+    }  # fmt: skip
+
+
+def violations(page: Page) -> list[str]:
+    found = Axe().run(page).response["violations"]
+    return [f"{one['id']}: {node['target']} {node['failureSummary']}" for one in found for node in one["nodes"]]
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_on_any_view(browser: Browser, demo_desk: Desk, theme: str) -> None:
+    page = open_page(browser, demo_desk, color_scheme=theme)
+    found: dict[str, list[str]] = {}
+    for name, address in addresses(page).items():
+        page.goto(address)
+        expect(page.locator("h1").first).to_be_visible()
+        expect(page.get_by_text("Reading …")).to_have_count(0)
+        if broken := violations(page):
+            found[name] = broken
+    page.goto("/connections/cargo-manifests")
+    for name in ("Edit our side", "Add a user"):
+        page.get_by_role("button", name=name).click()
+    page.get_by_role("button", name="replace").click()
+    if broken := violations(page):
+        found["Connection, forms open"] = broken
+    page.get_by_role("button", name=re.compile("your menu")).click()
+    page.get_by_role("button", name="All keys").click()
+    if broken := violations(page):
+        found["All keys"] = broken
+    page.get_by_role("button", name="Close").click()
+    page.get_by_role("button", name=re.compile("your menu")).click()
+    page.get_by_role("button", name="Log out").click()
+    expect(page.get_by_role("button", name="Log in")).to_be_visible()
+    if broken := violations(page):
+        found["Log in"] = broken
+    assert found == {}
+
+
+def test_the_chosen_theme_stays(browser: Browser, demo_desk: Desk) -> None:
+    page = open_page(browser, demo_desk)
+    page.get_by_role("button", name=re.compile("your menu")).click()
+    page.get_by_label("Colours").select_option(label="Dark")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-theme", "night")
+    assert violations(page) == []
+
+
+def test_the_connection_of_the_sketch(page: Page) -> None:
+    page.goto("/connections/cargo-manifests")
+    expect(page.get_by_text("Two pins out of line")).to_be_visible()
+    fits = {one.get_attribute("data-pin"): one.get_attribute("data-fit") for one in page.locator("[data-pin]").all()}
+    assert [key for key, fit in fits.items() if fit == "differs"] == ["redirect_uri", "scopes"]
+    assert list(fits) == ["issuer", "endpoints", "redirect_uri", "client_id", "secret", "client_sign_in", "grant", "scopes", "consent", "account", "environment"]
+    expect(page.get_by_text("Needed by 1 of 3 users below.")).to_be_visible()
+    expect(page.get_by_text("needs manifest.write")).to_be_visible()
+
+
+def test_a_mirrored_half_is_not_proven(page: Page) -> None:
+    page.goto("/connections/cargo-manifests-staging")
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "not_proven")
+    expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
+    expect(page.get_by_text("never tested")).to_be_visible()
+
+
+def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(page: Page, stand_ins: StandIns) -> None:
+    page.goto("/connections/cargo-manifests-sandbox")
+    expect(page.get_by_role("heading", name="Last test")).to_be_visible()
+    stand_ins.fault("slow", where="api", count=20, seconds=1.5)
+    page.keyboard.press("t")
+    ladder = page.locator("[data-test-state]")
+    expect(ladder).to_have_attribute("data-test-state", "running")
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text("token alive")
+    assert ladder.get_attribute("data-test-state") == "running"  # the rung was there before the end
+    page.get_by_role("button", name="Stop").click()
+    expect(ladder).to_have_attribute("data-test-state", "stopped")
+    stand_ins.fault("none")
+    page.keyboard.press("t")
+    expect(page.get_by_text("All rungs passed")).to_be_visible()
+
+
+def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandIns) -> None:
+    stand_ins.fault("slow", where="api", count=50, seconds=2)
+    page.goto("/rounds")
+    page.get_by_role("button", name="Test all now").click()
+    expect(page.get_by_role("progressbar")).to_be_visible()
+    page.get_by_role("button", name="Stop the round").click()
+    expect(page.get_by_text(", stopped.")).to_be_visible()
+    stand_ins.fault("none")
+    page.goto("/rounds")
+    page.get_by_role("button", name="Test all now").click()
+    expect(page.get_by_text(re.compile(r"2 of 2 tested, 1 failed\. It has ended"))).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("cargo-manifests-sandbox")).get_by_text("passed")).to_be_visible()
+
+
+def test_today_says_what_breaks_next(page: Page) -> None:
+    page.goto("/")
+    row = page.get_by_role("listitem").filter(has_text="Cargo manifests · Production")
+    expect(row).to_contain_text("now")
+    expect(row).to_contain_text("Redirect URI and scopes don't meet.")
+    expect(row).to_contain_text("3 users stopped.")
+    expect(page.get_by_role("img", name=re.compile("cargo-manifests, Open: 11 pins, 2 differ: redirect URI, scopes"))).to_be_visible()
+    row.get_by_role("link").click()
+    expect(page).to_have_url(re.compile("/connections/cargo-manifests$"))
+    page.go_back()
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+
+
+def test_finding_and_single_keys(page: Page) -> None:
+    page.goto("/")
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("staging")
+    expect(page.get_by_role("option").first).to_contain_text("cargo-manifests-staging")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("cargo-manifests-staging"))
+    page.keyboard.press("g")
+    page.keyboard.press("c")
+    expect(page.get_by_role("heading", name="Connections")).to_be_visible()
+    expect(page.get_by_role("link", name="cargo-manifests", exact=True)).to_be_visible()
+    page.keyboard.press("j")
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/connections/cargo-manifests-sandbox"))
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("e")
+    expect(page.get_by_role("button", name="Save")).to_be_visible()
+
+
+def test_the_filter_stands_in_the_address(page: Page) -> None:
+    page.goto("/connections")
+    page.get_by_label("Filter").fill("env:production pin:scopes")
+    expect(page.locator("[data-row]")).to_have_count(1)
+    expect(page).to_have_url(re.compile("words=env"))
+    page.reload()
+    expect(page.locator("[data-row]")).to_have_count(1)
+    page.get_by_label("Filter").fill("nothing-like-this")
+    page.get_by_role("button", name="Show all").click()
+    expect(page.locator("[data-row]")).to_have_count(3)
+
+
+def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_desk: Desk) -> None:
+    page = open_page(browser, demo_desk, "isla")
+    page.goto("/connections/cargo-manifests")
+    expect(page.get_by_text("Two pins out of line")).to_be_visible()
+    for name in ("Test now", "Edit our side", "Use the provider's", "Sign in again", "Add a user"):
+        expect(page.get_by_role("button", name=name)).to_have_count(0)
+    page.goto("/journal")
+    expect(page.get_by_role("alert")).to_contain_text("Your role does not allow this.")
+    auditor = open_page(browser, demo_desk, "hamish")
+    auditor.goto("/journal")
+    expect(auditor.get_by_text(re.compile("The chain holds over"))).to_be_visible()
+    auditor.get_by_label("Filter").fill("registered client")
+    expect(auditor.get_by_role("row").nth(1)).to_contain_text("registered")
+
+
+def test_two_people_edit_and_the_second_is_told(browser: Browser, demo_desk: Desk, page: Page) -> None:
+    page.goto("/connections/cargo-manifests-sandbox")
+    page.get_by_role("button", name="Edit our side").click()
+    other = open_page(browser, demo_desk)
+    other.goto("/connections/cargo-manifests-sandbox")
+    other.get_by_role("button", name="Edit our side").click()
+    other.get_by_label("Most calls a second").fill("7")
+    other.get_by_role("button", name="Save").click()
+    expect(other.get_by_role("button", name="Save")).to_have_count(0)
+    page.get_by_label("Most calls a second").fill("9")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Somebody changed this in the meantime.")).to_be_visible()
+    expect(page.get_by_label("Most calls a second")).to_have_value("9")  # what was typed is still there
+
+
+def test_copied_as_curl_without_the_token(browser: Browser, demo_desk: Desk) -> None:
+    page = open_page(browser, demo_desk, permissions=["clipboard-read", "clipboard-write"])
+    page.goto("/connections/cargo-manifests-sandbox")
+    page.get_by_role("button", name=re.compile("Copy as curl")).click()
+    expect(page.get_by_text("Copied")).to_be_visible()
+    line = page.evaluate("navigator.clipboard.readText()")
+    assert line.startswith("curl ")
+    assert "Bearer $TOKEN" in line
+
+
+def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> None:
+    """After 60 seconds, or when the page loses the focus; and it is never shown a second time."""
+    from tests.settings import HOME_OF_TESTS
+
+    desk = make_desk(HOME_OF_TESTS / "handover", stand_ins, EMPTY, worker=False)
+    try:
+        page = open_page(browser, desk)
+        page.goto("/applications/new")
+        page.get_by_label("Metadata address or issuer").fill(stand_ins.issuer())
+        page.get_by_label("Name", exact=True).fill("Cargo manifests")
+        page.get_by_role("button", name="Add it").click()
+        expect(page.get_by_role("heading", name="Cargo manifests", level=1)).to_be_visible()
+        for way in ("time", "focus"):
+            page.goto("/applications/cargo-manifests/clients/new")
+            page.get_by_label("Name", exact=True).fill(f"Hides by {way}")
+            page.get_by_label("manifest.read").check()
+            if way == "time":
+                page.clock.install()
+            page.get_by_role("button", name="Register", exact=True).click()
+            page.get_by_role("button", name="Show it once").click()
+            secret = page.locator("[data-secret]").inner_text()
+            if way == "time":
+                page.clock.fast_forward(61_000)
+            else:
+                page.evaluate("window.dispatchEvent(new Event('blur'))")
+            expect(page.locator("[data-secret]")).to_have_count(0)
+            assert secret not in page.content()
+            page.reload()
+            expect(page.get_by_role("heading", name=f"Hides by {way}")).to_be_visible()
+            expect(page.get_by_role("button", name="Show it once")).to_have_count(0)
+    finally:
+        desk.kill()

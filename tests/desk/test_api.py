@@ -1,0 +1,292 @@
+"""The API: roles, versions, repeated requests, problems, cookies and headers, a constant number of queries."""
+
+from __future__ import annotations
+
+import json
+import logging
+from typing import Any
+
+import pytest
+from django.db import DatabaseError, connection, transaction
+from django.test import Client as WebClient
+from django.test.utils import CaptureQueriesContext, override_settings
+
+from neatlatch.cli import main
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.journal import services as journal
+from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.people.models import Person
+
+from .conftest import PASSWORD, Setup
+
+GETS = ["/api/today", "/api/applications", "/api/applications/cargo-manifests", "/api/clients?application=cargo-manifests", "/api/connections",
+        "/api/connections/cargo", "/api/connections/cargo/tests", "/api/credentials", "/api/rounds", "/api/people", "/api/environments",
+        "/api/finds?words=cargo"]  # fmt: skip
+ROLES = ("reader", "operator", "administrator", "auditor")
+
+
+def post(web: WebClient, address: str, body: Any = None, **headers: str) -> Any:
+    return web.post(address, json.dumps(body or {}), content_type="application/json", headers=headers)
+
+
+def patch(web: WebClient, address: str, body: Any, **headers: str) -> Any:
+    return web.patch(address, json.dumps(body), content_type="application/json", headers=headers)
+
+
+@pytest.mark.parametrize("role", ROLES)
+def test_what_each_role_may(setup: Setup, role: str) -> None:
+    """DOMAIN §17: a reader looks, an operator tests, an administrator changes, an auditor reads the journal."""
+    setup.latched()
+    web = setup.web(role)
+    assert {address: web.get(address).status_code for address in GETS} == dict.fromkeys(GETS, 200)
+    assert web.get("/api/journal").status_code == (200 if role in ("auditor", "administrator") else 403)
+    assert web.get("/api/journal/chain").status_code == (200 if role in ("auditor", "administrator") else 403)
+    tested = post(web, "/api/rounds").status_code
+    assert tested == (202 if role in ("operator", "administrator") else 403)
+    change = {"values": {"redirect_uri": "https://x.example/r"}}
+    assert patch(web, "/api/connections/cargo", change, **{"If-Match": "*"}).status_code == (200 if role == "administrator" else 403)
+    for address, body in (("/api/people", {"username": "x", "role": "reader", "password": PASSWORD}), ("/api/redirect-uris/lint", {"uri": "x"})):
+        allowed = role == "administrator" or "lint" in address
+        assert (post(web, address, body).status_code < 300) == allowed, address
+
+
+def test_nobody_sees_nothing(setup: Setup) -> None:
+    setup.latched()
+    web = WebClient()
+    for address in [*GETS, "/api/journal"]:
+        answer = web.get(address)
+        assert answer.status_code == 401, address
+        assert answer["Content-Type"] == "application/problem+json"
+    assert web.get("/api/session").json()["person"] is None
+
+
+def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
+    setup.latched()
+    first, second = setup.web(), setup.web("other")
+    Person.objects.filter(username="other").update(role="administrator")
+    seen = first.get("/api/connections/cargo")["ETag"]
+    assert second.get("/api/connections/cargo")["ETag"] == seen
+    assert patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code == 200
+    refused = patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": seen})
+    assert refused.status_code == 412
+    assert "other saved a newer version" in refused.json()["detail"]
+    assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
+    assert Connection.objects.get().pace == 9
+
+
+def test_creation_can_be_repeated(setup: Setup) -> None:
+    client = setup.client(setup.place(), "manifest.read")
+    web = setup.web()
+    draft = web.get(f"/api/connections/drafts/cargo-manifests/sandbox/oauth2_code?client={client.pk}").json()
+    body = {"ref": draft["ref"], "application": "cargo-manifests", "environment": "sandbox", "scheme": "oauth2_code", "client": str(client.pk),
+            "values": draft["values"], "scopes": ["manifest.read"]}  # fmt: skip
+    answers = [post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}) for _ in range(2)]
+    assert [one.status_code for one in answers] == [201, 201]
+    assert answers[0].json()["ref"] == answers[1].json()["ref"] == "cargo-manifests-sandbox"
+    assert Connection.objects.count() == 1
+    other = post(web, "/api/connections", {**body, "ref": "x"}, **{"Idempotency-Key": "k1"})
+    assert other.status_code == 422
+    taken = post(web, "/api/connections", body)
+    assert taken.json()["errors"]["ref"] == "This reference name is taken."
+
+
+def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup: Setup) -> None:
+    setup.place()
+    web = setup.web()
+    body = {"ref": "Not A Ref", "application": "cargo-manifests", "environment": "sandbox", "scheme": "oauth2_code", "scopes": ["a b"], "secret": "hush"}
+    answer = post(web, "/api/connections", body)
+    assert answer.status_code == 422
+    assert {"ref", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
+    answer = post(web, "/api/connections", {**body, "secret": {"hush": "hush-value"}})
+    assert answer.status_code == 422
+    assert "hush-value" not in answer.content.decode()
+    assert web.get("/api/connections/none").json()["title"] == "There is no such connection."
+    assert web.get("/api/nowhere").status_code == 404
+
+
+def test_adding_by_a_bad_address_says_why(setup: Setup) -> None:
+    web = setup.web()
+    body = {"name": "X", "environment": "sandbox"}
+    for address, said in (
+        ("ids.example", "scheme"),
+        ("https://localhost:9/", "could not be reached"),
+        ("http://169.254.169.254/", "could not be reached"),
+        (f"{setup.stand_ins.issuer()}/nowhere", "answered 404"),
+    ):
+        answer = post(web, "/api/applications", {**body, "metadata_address": address})
+        assert answer.status_code == 422, answer.content
+        assert said in answer.json()["errors"]["metadata_address"], address
+    answer = post(web, "/api/applications", {**body, "issuer": "https://a.example", "token_endpoint": "http://a.example/t", "api_base": ""})
+    assert set(answer.json()["errors"]) == {"token_endpoint", "api_base"}
+
+
+def test_an_application_is_added_by_hand(setup: Setup) -> None:
+    web = setup.web()
+    body = {"name": "Tide tables", "environment": "sandbox", "issuer": "https://t.example", "token_endpoint": "https://t.example/t",
+            "api_base": "https://t.example/api"}  # fmt: skip
+    answer = post(web, "/api/applications", body)
+    assert answer.status_code == 201
+    assert [one["key"] for one in answer.json()["schemes"]] == ["oauth2_client"]
+    assert post(web, "/api/applications", body).json()["errors"]["environment"].startswith("Tide tables stands in Sandbox already")
+
+
+@pytest.mark.parametrize("address", ["/api/connections", "/api/today", "/api/credentials", "/api/applications", "/api/rounds"])
+def test_lists_take_a_constant_number_of_queries(setup: Setup, address: str) -> None:
+    web, counts = setup.web(), []
+    setup.latched(ref="c1")
+    for more in ((), ("c2", "c3", "c4")):
+        for ref in more:
+            setup.latched(ref=ref)
+        with CaptureQueriesContext(connection) as seen:
+            assert web.get(address).status_code == 200
+        counts.append(len(seen))
+    assert counts[0] == counts[1]
+
+
+def test_the_filter_takes_plain_and_field_words(setup: Setup) -> None:
+    setup.latched(ref="north")
+    setup.latched(ref="south")
+    web = setup.web()
+    patch(web, "/api/connections/south", {"values": {"redirect_uri": "https://x.example/r"}}, **{"If-Match": "*"})
+
+    def refs(words: str) -> list[str]:
+        return [one["ref"] for one in web.get("/api/connections", {"words": words}).json()["items"]]
+
+    assert refs("") == ["north", "south"]
+    assert refs("nor") == ["north"]
+    assert refs("env:sandbox pin:redirect") == ["south"]
+    assert refs("state:not cargo") == ["north", "south"]
+    assert refs("env:production") == []
+
+
+def test_pages_follow_one_another(setup: Setup) -> None:
+    web = setup.web()
+    for number in range(105):
+        journal.write(setup.by, "counted", "thing", str(number))
+    first = web.get("/api/journal").json()
+    second = web.get("/api/journal", {"cursor": first["next"]}).json()
+    numbers = [one["number"] for one in first["items"] + second["items"]]
+    assert numbers == list(range(Entry.objects.count(), 0, -1))
+    assert second["next"] is None
+    assert web.get("/api/journal", {"cursor": "é"}).status_code == 422
+
+
+# Logging in
+
+
+def log_in(web: WebClient, password: str, username: str = "morag") -> Any:
+    return post(web, "/api/session", {"username": username, "password": password})
+
+
+def test_lock_out_after_repeated_wrong_passwords(setup: Setup) -> None:
+    web = WebClient()
+    statuses = [log_in(web, "wrong").status_code for _ in range(6)]
+    assert statuses[0] == 401
+    assert statuses[-1] == 429
+    refused = log_in(web, PASSWORD)
+    assert refused.status_code == 429
+    assert refused.json()["title"] == "Too many wrong passwords."
+    assert Entry.objects.filter(did="failed to log in", ref="morag").exists()
+
+
+def test_cookies_and_headers(setup: Setup) -> None:
+    with override_settings(SESSION_COOKIE_SECURE=True, CSRF_COOKIE_SECURE=True):
+        web = WebClient()
+        answer = log_in(web, PASSWORD)
+    assert answer.status_code == 200
+    session = web.cookies["neatlatch"]
+    assert session["httponly"]
+    assert session["secure"]
+    assert session["samesite"] == "Lax"
+    page = web.get("/")
+    policy = page["Content-Security-Policy"]
+    assert "script-src 'self'" in policy
+    assert "unsafe" not in policy
+    assert "default-src 'none'" in policy
+    assert page["X-Frame-Options"] == "DENY"
+    assert page["X-Content-Type-Options"] == "nosniff"
+
+
+def test_a_request_from_another_page_is_refused(setup: Setup) -> None:
+    web = WebClient(enforce_csrf_checks=True)
+    assert log_in(web, PASSWORD).status_code == 403
+    token = web.get("/api/session").json()["csrf"]
+    web.post("/api/session", json.dumps({"username": "morag", "password": PASSWORD}), content_type="application/json", headers={"X-CSRFToken": token})
+    refused = post(web, "/api/rounds")
+    assert refused.status_code == 403
+    assert refused["Content-Type"] == "application/problem+json"
+
+
+def test_plain_http_is_refused_but_on_loopback() -> None:
+    import subprocess
+    import sys
+
+    code = "import os; os.environ['NEATLATCH_URL'] = 'http://latch.gannet.example'; import neatlatch.desk.settings"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert "must be https" in done.stderr
+
+
+# People
+
+
+def test_the_last_administrator_remains(setup: Setup) -> None:
+    web = WebClient()
+    web.force_login(setup.by, backend="django.contrib.auth.backends.ModelBackend")
+    answer = patch(web, "/api/people/morag", {"role": "reader"})
+    assert "last administrator" in answer.json()["errors"]["role"]
+    assert "last administrator" in patch(web, "/api/people/morag", {"active": False}).json()["errors"]["role"]
+    weak = post(web, "/api/people", {"username": "ann", "role": "reader", "password": "ann"})
+    assert "password" in weak.json()["errors"]
+    assert post(web, "/api/people", {"username": "ann", "role": "reader", "password": PASSWORD}).status_code == 201
+    assert "ann" in [one["username"] for one in web.get("/api/people").json()]
+    again = post(web, "/api/people", {"username": "ANN", "role": "king", "password": PASSWORD})
+    assert set(again.json()["errors"]) == {"username", "role"}
+
+
+# The journal
+
+
+def test_the_journal_holds_and_is_never_changed(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:
+    setup.latched()
+    assert Entry.objects.count() > 5
+    assert journal.first_fault() is None
+    assert main(["journal", "check"]) == 0
+    assert "The journal holds" in capsys.readouterr().out
+    for act in (lambda: Entry.objects.filter(number=2).update(who="nobody"), lambda: Entry.objects.filter(number=2).delete()):
+        with pytest.raises(DatabaseError, match="never changed"), transaction.atomic():
+            act()
+
+
+def test_tampering_is_found_by_the_command(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:
+    """Somebody with the database file in hand takes the trigger away and rewrites an entry."""
+    setup.latched()
+    with connection.cursor() as cursor:
+        kept = cursor.execute("SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND name LIKE '%UPDATE'").fetchone()
+        cursor.execute(f"DROP TRIGGER {kept[0]}")
+        cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 3")
+        cursor.execute(kept[1])
+    assert main(["journal", "check"]) == 1
+    assert "Entry 3 was changed" in capsys.readouterr().out
+    assert setup.web().get("/api/journal/chain").json()["holds"] is False
+
+
+def test_the_command_line_adds_a_person(setup: Setup, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    monkeypatch.setenv("NLATCH_PASSWORD", "short")
+    assert main(["person", "add", "rhona", "--role", "auditor"]) == 2
+    monkeypatch.setenv("NLATCH_PASSWORD", PASSWORD)
+    assert main(["person", "add", "rhona", "--role", "auditor"]) == 0
+    assert "as an auditor" in capsys.readouterr().out
+
+
+def test_an_unforeseen_error_is_not_told_to_the_caller(setup: Setup, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture) -> None:
+    def stumble(*args: Any) -> None:
+        raise KeyError("inner detail")
+
+    setup.latched()
+    monkeypatch.setattr("neatlatch.desk.rounds.api.halves.soonest", stumble)
+    web = setup.web()
+    web.raise_request_exception = False
+    with caplog.at_level(logging.CRITICAL):
+        answer = web.get("/api/today")
+    assert answer.status_code == 500
+    assert "inner detail" not in answer.content.decode()

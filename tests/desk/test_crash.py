@@ -1,0 +1,106 @@
+"""SIGKILL in the middle of a round and of a renewal: after the restart nothing is lost or doubled, and the connection still works."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.harness import Desk, StandIns, wait_until
+
+STATE = """
+import json
+from neatlatch.desk.connections.models import Connection, TokenSet
+from neatlatch.desk.rounds.models import Round, Sample, Test, Leftover
+from neatlatch.desk.journal import services
+print(json.dumps({
+    "states": dict(Connection.objects.values_list("ref", "state")),
+    "rounds": [[r.number, r.ended is not None, list(r.tests.values_list("connection__ref", "state", "passed"))] for r in Round.objects.order_by("number")],
+    "samples": [Sample.objects.filter(test_id=t).count() for t in Test.objects.filter(round__isnull=False, state="done").values_list("pk", flat=True)],
+    "generations": dict(TokenSet.objects.values_list("connection__ref", "generation")),
+    "leases": list(TokenSet.objects.exclude(lease="").values_list("connection__ref", flat=True)),
+    "leftovers": Leftover.objects.count(), "journal": services.first_fault(),
+}))
+"""
+
+
+@pytest.fixture(scope="module")
+def desk(stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Desk]:
+    from tests.settings import HOME_OF_TESTS
+
+    found = Desk(HOME_OF_TESTS / "crash", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    found.manage("migrate", "--verbosity", "0")
+    code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port})))"
+    found.logins = json.loads(found.python(code).splitlines()[-1])  # type: ignore[attr-defined]
+    yield found
+    found.kill()
+
+
+def state(desk: Desk) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(desk.python(STATE).splitlines()[-1])
+    return found
+
+
+def log_of(desk: Desk, name: str) -> str:
+    return (Path(desk.home) / f"{name}.log").read_text()[-2000:]
+
+
+def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> None:
+    desk.start()
+    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    wait_until(lambda: web.get("/api/rounds").json()["items"] and web.get("/api/rounds").json()["items"][0]["ended"], what="the first round")
+    stand_ins.fault("slow_answer", where="api", count=50, seconds=2)
+    made = stand_ins.calls("manifest_made")
+    number = web.post("/api/rounds").json()["number"]
+    wait_until(lambda: stand_ins.calls("manifest_made") > made, what="the making of a test manifest")
+    desk.kill()  # desk and worker, while the answer is under way
+    stand_ins.fault("none")
+    assert stand_ins.state()["manifests"] != []
+    before = state(desk)
+    assert [one for one in before["rounds"] if one[0] == number][0][1] is False
+
+    desk.start()
+    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    wait_until(lambda: web.get(f"/api/rounds/{number}").json()["ended"], what=f"the end of the round {log_of(desk, 'worker')}")
+    after = state(desk)
+    refs = [ref for ref, how, passed in next(tests for n, ended, tests in after["rounds"] if n == number)]
+    assert sorted(refs) == ["cargo-manifests", "cargo-manifests-sandbox"]
+    assert all(how == "done" for n, ended, tests in after["rounds"] for ref, how, passed in tests)
+    assert set(after["samples"]) == {1}
+    assert after["states"]["cargo-manifests-sandbox"] == "latched"
+    assert after["journal"] is None
+    wait_until(lambda: stand_ins.state()["manifests"] == [], what="the clearing away")
+    assert after["leftovers"] == 0
+    desk.kill()
+
+
+def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns) -> None:
+    """The stand-in has rotated and the answer is under way when worker and desk are killed."""
+    desk.python(
+        "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.connections.models import TokenSet\n"
+        "now = timezone.now()\nTokenSet.objects.filter(connection__ref='cargo-manifests-sandbox').update(obtained=now - timedelta(seconds=880),"
+        " ends=now + timedelta(seconds=20))"
+    )
+    before = state(desk)
+    issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
+    stand_ins.fault("slow_answer", where="token", count=1, seconds=3)
+    desk.start()
+    wait_until(lambda: stand_ins.calls("issued:refresh_token") == issued + 1, what=f"the renewal {log_of(desk, 'worker')}")
+    desk.kill()
+    cut = state(desk)
+    assert cut["generations"] == before["generations"]  # the answer never came
+    assert cut["leases"] == ["cargo-manifests-sandbox"]
+
+    desk.start()
+    wait_until(lambda: stand_ins.calls("refresh_repeated") == repeated + 1, what=f"the repeated renewal {log_of(desk, 'worker')}")
+    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
+    found = wait_until(lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test")
+    assert found["passed"], found["rungs"][-1]
+    after = state(desk)
+    assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1
+    assert after["leases"] == []
+    assert stand_ins.calls("issued:refresh_token") == issued + 2
