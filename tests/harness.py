@@ -53,7 +53,9 @@ class StandIns:
 
     def __init__(self, folder: Path) -> None:
         self.port = free_ports(OFFSETS)
-        self.process = subprocess.Popen([sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)], cwd=ROOT, stdout=subprocess.PIPE)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)], cwd=ROOT, stdout=subprocess.PIPE
+        )
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
         self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=10)
@@ -114,7 +116,17 @@ class Desk:
     def start(self, *names: str) -> None:
         """Start ``desk`` and ``worker``, or the ones named."""
         commands = {
-            "desk": ["-m", "uvicorn", "neatlatch.desk.asgi:application", "--port", str(self.port), "--timeout-graceful-shutdown", "2", "--lifespan", "off"],
+            "desk": [
+                "-m",
+                "uvicorn",
+                "neatlatch.desk.asgi:application",
+                "--port",
+                str(self.port),
+                "--timeout-graceful-shutdown",
+                "2",
+                "--lifespan",
+                "off",
+            ],
             "worker": ["manage.py", "run_huey", "--workers", "4", "--delay", "0.05", "--max-delay", "0.2"],
         }
         for name in names or tuple(commands):

@@ -75,12 +75,20 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
             add(watched.access_ends, f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago. "
                 "The access token is the last one; nothing can renew it.", Act("put_secret", "Put in a new secret"))  # fmt: skip
         elif over:
-            add(None, f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.", Act("put_secret", "Put in a new secret"))
+            add(
+                None,
+                f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.",
+                Act("put_secret", "Put in a new secret"),
+            )
         else:
             add(watched.secret_ends, f"Client secret {watched.secret_hint} ends.", Act("put_secret", "Put in a new secret"))
     if watched.signs_in_person and watched.has_access:
         if watched.renewal_refused:
-            add(watched.access_ends, f"Renewal was refused: {watched.renewal_refused} The access token is the last one.", Act("sign_in", "Sign in again"))
+            add(
+                watched.access_ends,
+                f"Renewal was refused: {watched.renewal_refused} The access token is the last one.",
+                Act("sign_in", "Sign in again"),
+            )
         elif not watched.can_renew and watched.access_ends is not None:
             add(watched.access_ends, "The access token ends, and there is no refresh token to renew it.", Act("sign_in", "Sign in again"))
         elif watched.refresh_ends is not None:

@@ -133,7 +133,11 @@ def _plain(failure: Failure) -> Cause:
     if failure.kind == "setting":
         return Cause("Something is not filled in.", failure.detail, "Fill it in and test again.")
     if failure.code == "pace" or failure.status == 429:
-        return Cause("They say that we ask too often.", failure.detail or "Status 429 (RFC 6585 §4).", "Lower this connection's pace, then test again.")
+        return Cause(
+            "They say that we ask too often.",
+            failure.detail or "Status 429 (RFC 6585 §4).",
+            "Lower this connection's pace, then test again.",
+        )
     if failure.status is not None and failure.status >= 500:
         return Cause("The fault is on their side.", failure.detail or f"They answered {failure.status}: {STATUS_MEANINGS.get(failure.status, 'server error')}.",
                      "Nothing to change here. Wait, or tell the application's owner.")  # fmt: skip
@@ -172,12 +176,18 @@ def _token_cause(failure: Failure) -> Cause:
 def _resource_cause(failure: Failure) -> Cause:
     if failure.code == "insufficient_scope":
         wanted = f" It wants {' '.join(failure.scopes)}." if failure.scopes else ""
-        return Cause("The token has too few rights.", f"insufficient_scope (RFC 6750 §3.1).{wanted}", "Ask for the scope, then sign in again.")
+        return Cause(
+            "The token has too few rights.", f"insufficient_scope (RFC 6750 §3.1).{wanted}", "Ask for the scope, then sign in again."
+        )
     if failure.code in RESOURCE_ERRORS:
         return Cause(f"The application answered {failure.code}.", f"It means: {RESOURCE_ERRORS[failure.code]} (RFC 6750 §3.1). {failure.detail}".strip(),
                      "Sign in again, and check that the token is for this environment.")  # fmt: skip
     if failure.code == "redirect":
-        return Cause("The application sent the call on to another address.", failure.detail, "Put that address in, if it is right. A credential is never sent along to another origin.")
+        return Cause(
+            "The application sent the call on to another address.",
+            failure.detail,
+            "Put that address in, if it is right. A credential is never sent along to another origin.",
+        )
     meaning = STATUS_MEANINGS.get(failure.status or 0, failure.code)
     return Cause(f"The application answered {failure.status}.", f"It means: {meaning} (RFC 9110 §15). {failure.detail}".strip(),
                  "Check the API base address and the path of the call.")  # fmt: skip

@@ -37,7 +37,8 @@ class ServerMetadata:
     @classmethod
     def from_dict(cls, kept: Mapping[str, Any]) -> ServerMetadata:
         """The reverse of :meth:`as_dict`."""
-        return cls(**{key: tuple(value) if isinstance(value, list) else value for key, value in kept.items()})
+        values: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in kept.items()}
+        return cls(**values)
 
 
 class BadMetadata(ValueError):
@@ -77,7 +78,9 @@ def read_metadata(document: Any, asked_at: str) -> ServerMetadata:
     issuer = _address(document, "issuer", required=True)
     expected = issuer_of(asked_at)
     if expected is not None and issuer != expected:
-        raise BadMetadata(f"The document says its issuer is {issuer}, but it was fetched for {expected}. The two must be the same (RFC 8414 §3.3).")
+        raise BadMetadata(
+            f"The document says its issuer is {issuer}, but it was fetched for {expected}. The two must be the same (RFC 8414 §3.3)."
+        )
     address = addresses.take_apart(issuer)
     if address.query is not None or address.fragment is not None:
         raise BadMetadata("The issuer has a query or a fragment, and must have none (RFC 8414 §2).")

@@ -141,7 +141,9 @@ _CLIENT_ID = Value("client_id", "Client ID", "text", "The name they gave our cli
 _SECRET = Value("client_secret", "Client secret", "secret", "Shown once when it is made. Its value, not its ID.", secret=True)
 _METHOD = Value("client_sign_in", "Client sign-in", "choice", "How the client proves itself at the token endpoint (RFC 6749 §2.3).",
                 choices=("client_secret_basic", "client_secret_post", "none"))  # fmt: skip
-_REDIRECT = Value("redirect_uri", "Redirect URI", "address", "Where people come back to. It must be registered there, character by character.")
+_REDIRECT = Value(
+    "redirect_uri", "Redirect URI", "address", "Where people come back to. It must be registered there, character by character."
+)
 _SCOPES = Value("scopes", "Scopes", "scopes", "What we ask to be allowed to do.", required=False)
 _ACCOUNT = Value("account", "Expected account", "text", "The account that must sign in, usually a service account.", required=False)
 

@@ -18,8 +18,7 @@ ClientKind = Literal["web", "native"]
 _LOOPBACK_LITERALS = ("127.0.0.1", "[::1]")
 _LOCALHOST_WARNING = "localhost is NOT RECOMMENDED"
 _LOCALHOST_PORT_WARNING = (
-    'RFC 9700 2.1 words the exception as "localhost redirection URIs of native apps" '
-    "and points to RFC 8252 7.3; servers differ here"
+    'RFC 9700 2.1 words the exception as "localhost redirection URIs of native apps" and points to RFC 8252 7.3; servers differ here'
 )
 # A query parameter that holds another address is how open redirectors look (RFC 9700 §4.11).
 _REDIRECTOR_QUERY = re.compile(r"(?:^|&)[^=&]*(?:url|uri|redirect|return|next|goto|target|continue)[^=&]*=", re.IGNORECASE)
@@ -72,7 +71,7 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
     equal = presented in registered
     alike = any(addresses.equivalent(presented, one) for one in registered)
     ours = addresses.take_apart(presented)
-    warnings = (_LOCALHOST_WARNING,) if ours.host == "localhost" else ()
+    warnings: tuple[str, ...] = (_LOCALHOST_WARNING,) if ours.host == "localhost" else ()
 
     def no(code: str, reason: str, nearest: str | None = None, differences: tuple[Difference, ...] = ()) -> Match:
         return Match(False, code, reason, nearest, differences, equal, alike, warnings)
@@ -91,13 +90,25 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
     if client == "native":
         for one in registered:
             if _loopback_but_port(one, presented):
-                return Match(True, "loopback_port", "only the port of a loopback address differs, and any is allowed (RFC 8252 §7.3)",
-                             one, (), False, alike, warnings)
+                return Match(
+                    True,
+                    "loopback_port",
+                    "only the port of a loopback address differs, and any is allowed (RFC 8252 §7.3)",
+                    one,
+                    (),
+                    False,
+                    alike,
+                    warnings,
+                )
 
     nearest = min(registered, key=lambda one: (len(_differences(one, presented, client)), -_common_start(one, presented), one))
     if presented.strip() == nearest:
-        return no("end_space", "there is a space or line break at an end", nearest,
-                  (Difference("end space", "Ours has a space or line break at an end."),))
+        return no(
+            "end_space",
+            "there is a space or line break at an end",
+            nearest,
+            (Difference("end space", "Ours has a space or line break at an end."),),
+        )
     pattern = next((one for one in registered if "*" in one and fnmatch.fnmatchcase(presented, one)), None)
     if pattern is not None:
         return no("wildcard", "a pattern is registered, but redirect URIs are compared as they stand (RFC 9700 §4.1.3)", pattern)
@@ -115,8 +126,13 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
 
 def _left_out(registered: tuple[str, ...]) -> Match:
     if len(registered) == 1:
-        return Match(True, "omitted_single", "left out, and exactly one is registered (RFC 6749 §3.1.2.3)", registered[0],
-                     warnings=("OpenID Connect requires the parameter",))
+        return Match(
+            True,
+            "omitted_single",
+            "left out, and exactly one is registered (RFC 6749 §3.1.2.3)",
+            registered[0],
+            warnings=("OpenID Connect requires the parameter",),
+        )
     if not registered:
         return Match(False, "none_registered", "left out, and none is registered")
     return Match(False, "omitted_multiple", "left out although several are registered (RFC 6749 §3.1.2.3)")

@@ -196,8 +196,12 @@ def _introspection(status: int, headers: Mapping[str, str], body: str, wait: flo
     if found is None or not isinstance(found.get("active"), bool):
         return Reading(False, None, "active is REQUIRED, and true or false")
     if not found["active"]:
-        return Reading(True, None, "token is not active (unknown, expired, revoked, or not for this caller to know); "
-                       "not an error reply", fields={"active": False})
+        return Reading(
+            True,
+            None,
+            "token is not active (unknown, expired, revoked, or not for this caller to know); not an error reply",
+            fields={"active": False},
+        )
     fields = {**found, "scopes": (_text(found, "scope") or "").split()}
     return Reading(True, None, "token is active", fields=fields)
 

@@ -38,7 +38,7 @@ def wait_before(tries: int, asked: float | None, chance: float) -> float | None:
     """
     if asked is not None:
         return asked if asked <= LONGEST_ASKED_WAIT else None
-    return chance * min(LONGEST_WAIT, FIRST_WAIT * 2 ** (tries - 1))
+    return chance * min(LONGEST_WAIT, FIRST_WAIT * 2.0 ** (tries - 1))
 
 
 @dataclass(frozen=True)

@@ -38,7 +38,9 @@ class Crew:
     def start(self, name: str, *command: str) -> subprocess.Popen[Any]:
         """Start a program in a process group of its own, its words in a log file."""
         with (self.log / f"{name}.log").open("ab") as out:
-            started = subprocess.Popen([sys.executable, *command], cwd=ROOT, env=self.environment, stdout=out, stderr=out, start_new_session=True)
+            started = subprocess.Popen(
+                [sys.executable, *command], cwd=ROOT, env=self.environment, stdout=out, stderr=out, start_new_session=True
+            )
         self.programs[name] = started
         return started
 
@@ -104,13 +106,20 @@ def _fill(home: Path, control_port: int) -> dict[str, Any]:
 def main() -> None:
     """Start everything and wait."""
     parser = argparse.ArgumentParser(prog="bin/demo", description="Neat Latch with the scenario of Gannet Sound Ferries.")
-    parser.add_argument("--port", type=int, default=8600, help="the desk's port (8600); the stand-ins take ports from 100 above it. Each port has its own data.")
+    parser.add_argument(
+        "--port",
+        type=int,
+        default=8600,
+        help="the desk's port (8600); the stand-ins take ports from 100 above it. Each port has its own data.",
+    )
     parser.add_argument("--fresh", action="store_true", help="throw the demo's data away and start over")
     given = parser.parse_args()
     home, control_port = ROOT / "var" / "demo" / str(given.port), given.port + 100
     ports = [given.port, *(control_port + one for one in _STAND_IN_PORTS)]
     if (port := _taken(ports)) is not None:
-        raise SystemExit(f"Port {port} is taken, perhaps by a demo that still runs. Stop it, or give another: bin/demo --port {given.port + 200}")
+        raise SystemExit(
+            f"Port {port} is taken, perhaps by a demo that still runs. Stop it, or give another: bin/demo --port {given.port + 200}"
+        )
     if given.fresh:
         shutil.rmtree(home, ignore_errors=True)
     elif home.exists() and not (home / "logins.json").exists():
@@ -129,7 +138,12 @@ def main() -> None:
     crew = Crew(environment, log)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
-        _wait_for(control_port, crew.start("standins", "-m", "standins", "--folder", str(home / "standins"), "--port", str(control_port)), "standins", log)
+        _wait_for(
+            control_port,
+            crew.start("standins", "-m", "standins", "--folder", str(home / "standins"), "--port", str(control_port)),
+            "standins",
+            log,
+        )
         crew.run("manage.py", "migrate", "--verbosity", "0")
         crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0")
         logins = _fill(home, control_port)
@@ -140,7 +154,9 @@ def main() -> None:
         print(f"\nNeat Latch is ready:  {environment['NEATLATCH_URL']}\n")
         for name, (role, word) in logins.items():
             print(f"   {role:<14} {name:<8} {word}")
-        print(f"\nCargo manifests' own office:  http://127.0.0.1:{control_port + 10}/office (Sandbox), :{control_port + 20} (Staging), :{control_port + 30} (Production)")
+        print(
+            f"\nCargo manifests' own office:  http://127.0.0.1:{control_port + 10}/office (Sandbox), :{control_port + 20} (Staging), :{control_port + 30} (Production)"
+        )
         print("Faults are switched on at its control address; see docs/demo.md. Ctrl-C stops everything.\n", flush=True)
         name = crew.watch()
         print((log / f"{name}.log").read_text()[-2000:], file=sys.stderr)

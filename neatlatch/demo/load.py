@@ -34,7 +34,30 @@ from neatlatch.desk.rounds.models import Sample
 from .visitor import Visitor
 
 SCENARIO = Path(__file__).with_name("scenario.yaml")
-_WORDS = "anchor basin beacon binnacle bollard buoy capstan cleat davit ferry fender fjord gannet harbour hawser island keel lantern mooring paddle quay rudder".split()
+_WORDS = [
+    "anchor",
+    "basin",
+    "beacon",
+    "binnacle",
+    "bollard",
+    "buoy",
+    "capstan",
+    "cleat",
+    "davit",
+    "ferry",
+    "fender",
+    "fjord",
+    "gannet",
+    "harbour",
+    "hawser",
+    "island",
+    "keel",
+    "lantern",
+    "mooring",
+    "paddle",
+    "quay",
+    "rudder",
+]
 
 
 def password() -> str:
@@ -67,7 +90,9 @@ def load(control_port: int, story: dict[str, Any] | None = None) -> dict[str, tu
     profile = profiles.from_dict(told["profile"])
     for environment, offset in told["ports"].items():
         address = f"https://localhost:{control_port + offset}"
-        place = applications.add_from_metadata(by, told["name"], environment, address, f"{address}/openapi.json", "", told["purpose"], told["owner"])
+        place = applications.add_from_metadata(
+            by, told["name"], environment, address, f"{address}/openapi.json", "", told["purpose"], told["owner"]
+        )
     applications.change(by, place.application, {"profile": profiles.to_dict(profile)})
     for one in story["connections"]:
         _connection(by, story, one, control_port)
@@ -98,6 +123,7 @@ def _by_protocol(by: Person, story: dict[str, Any], told: dict[str, Any], place:
     uri = f"{settings.PUBLIC_URL}/return"
     fields = ClientMetadata(told["client"], ("connections@gannet.example",), False, (uri,), scopes=frozenset(told["scopes"]))
     client, handover = clients.register(by, place, fields)
+    assert handover is not None
     with transaction.atomic():
         Handover.objects.filter(pk=handover).update(shown=timezone.now())
         close(by, Handover.objects.get(pk=handover))
@@ -142,5 +168,6 @@ def _history(connection: Connection) -> None:
     now = timezone.now()
     for ago in range(23, 0, -1):
         ms = 62 + 9 * math.sin(ago * 0.9) + 5 * math.sin(ago * 2.3)
-        Sample.objects.create(test_id=uuid.uuid4(), connection=connection, at=now - timedelta(minutes=5 * ago), passed=True, ms=round(ms, 1))
-
+        Sample.objects.create(
+            test_id=uuid.uuid4(), connection=connection, at=now - timedelta(minutes=5 * ago), passed=True, ms=round(ms, 1)
+        )

@@ -18,11 +18,15 @@ class Visitor:
     def sign_in(self, address: str, account: str) -> str:
         """Go where Neat Latch sends people, pick an account, agree. Answers the address they are sent back to."""
         page = self.web.get(address).text
-        page = self.web.post(f"{self.screens}/choose", data={"ticket": _field(page, "ticket"), "account": account}, follow_redirects=False)
-        if page.is_redirect:
-            return page.headers["location"]
-        answer = self.web.post(f"{self.screens}/answer", data={"ticket": _field(page.text, "ticket"), "say": "yes"}, follow_redirects=False)
-        return answer.headers["location"]
+        chosen = self.web.post(
+            f"{self.screens}/choose", data={"ticket": _field(page, "ticket"), "account": account}, follow_redirects=False
+        )
+        if chosen.is_redirect:
+            return str(chosen.headers["location"])
+        answer = self.web.post(
+            f"{self.screens}/answer", data={"ticket": _field(chosen.text, "ticket"), "say": "yes"}, follow_redirects=False
+        )
+        return str(answer.headers["location"])
 
     def enter_office(self) -> None:
         """Go into the harbour office."""

@@ -42,7 +42,10 @@ class DeskAPI(NinjaAPI):
         """OpenAPI, with the refusals added to every operation."""
         schema = super().get_openapi_schema(**kwargs)
         schema["components"]["schemas"]["Problem"] = ProblemOut.json_schema()
-        told = {"description": "Refused, with the reason", "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}}
+        told = {
+            "description": "Refused, with the reason",
+            "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+        }
         for item in schema["paths"].values():
             for operation in item.values():
                 for status in ("400", "401", "403", "404", "409", "410", "412", "422", "428", "429", "502", "503"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from urllib.parse import quote
 
 from django.conf import settings
-from django.http import HttpRequest, HttpResponse, HttpResponseRedirect, JsonResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseNotAllowed, HttpResponseRedirect, JsonResponse
 from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_GET
 
@@ -16,11 +16,12 @@ from neatlatch.desk.people.models import Person
 _NOT_BUILT = "<!doctype html><title>Neat Latch</title><p>The front end is not built yet. Run <code>bin/demo</code>, or <code>npm run build</code> in <code>web</code>."
 
 
-@require_GET
 def front(request: HttpRequest) -> HttpResponse:
     """The front end: any address that is not the API's."""
     if request.path.startswith(("/api/", "/static/")):
         return problems.answer(problems.not_found("address"))
+    if request.method not in ("GET", "HEAD"):
+        return HttpResponseNotAllowed(["GET", "HEAD"])
     file = settings.DIST / "index.html"
     answer = HttpResponse(file.read_bytes() if file.exists() else _NOT_BUILT)
     answer["Cache-Control"] = "no-cache"
@@ -36,7 +37,7 @@ def come_back(request: HttpRequest) -> HttpResponse:
         # The session ended on the way. The code must not stay in the address of a page that waits for a log-in.
         return HttpResponseRedirect("/?returned=logged-out")
     done = sign_in.come_back(person, request.build_absolute_uri(), request.GET.get("state", ""))
-    answer = HttpResponseRedirect("/connections?returned=unknown" if done is None else f"{done.back}?signed-in={quote(str(done.pk))}")
+    answer = HttpResponseRedirect("/connections?returned=unknown" if done is None else f"{done.back}{'&' if '?' in done.back else '?'}signed-in={quote(str(done.pk))}")
     answer["Referrer-Policy"] = "no-referrer"
     return answer
 

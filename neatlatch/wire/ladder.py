@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import ssl
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import partial
 from typing import Protocol, TypeVar
 
 from neatlatch.core import oauth2, pkce, replies, retries, scopes
@@ -139,8 +140,16 @@ class Climb:
         ms = round((time.perf_counter() - begun) * 1000, 1)
         if failure is not None:
             # The standards' own codes are said as they stand; ours are only for the diagnosis.
-            standard = failure.kind in ("token", "authorize", "resource") and failure.code not in ("refused_without_return", "no_token", "redirect")
-            said = f"{failure.code} · {failure.detail}" if standard and not failure.code.startswith("status_") else failure.detail or failure.code
+            standard = failure.kind in ("token", "authorize", "resource") and failure.code not in (
+                "refused_without_return",
+                "no_token",
+                "redirect",
+            )
+            said = (
+                f"{failure.code} · {failure.detail}"
+                if standard and not failure.code.startswith("status_")
+                else failure.detail or failure.code
+            )
             says = said.strip(" ·").replace("_", " ") if not standard else said.strip(" ·")
         return RungResult(rung, failure is None, says, ms, self._tries, dict(self._facts), tuple(self._exchanges), failure, skipped)
 
@@ -158,22 +167,22 @@ class Climb:
                 found.append(place)
         return found
 
-    def _find(self) -> Iterator[Leftover]:
+    def _find(self) -> Generator[Leftover, None, str]:
         yield from ()
         words = []
         for host in dict.fromkeys(host for _, host, _ in self._places()):
-            addresses = self._trying(lambda host=host: self.road.find(host))
+            addresses = self._trying(partial(self.road.find, host))
             words.append(f"{host} → {addresses[0]}")
             self._facts[host] = addresses
         return "; ".join(words)
 
-    def _reach(self) -> Iterator[Leftover]:
+    def _reach(self) -> Generator[Leftover, None, str]:
         yield from ()
         for _, host, port in self._places():
-            self._trying(lambda host=host, port=port: self.road.reach(host, port))
+            self._trying(partial(self.road.reach, host, port))
         return ", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct"
 
-    def _secure(self) -> Iterator[Leftover]:
+    def _secure(self) -> Generator[Leftover, None, str]:
         yield from ()
         words = []
         for scheme, host, port in self._places():
@@ -252,7 +261,7 @@ class Climb:
 
     # Signing in
 
-    def _sign_in(self) -> Iterator[Leftover]:
+    def _sign_in(self) -> Generator[Leftover, None, str]:
         yield from ()
         plan = self.plan
         if plan.scheme == CODE:
@@ -274,7 +283,9 @@ class Climb:
 
     def _ask_sign_in_page(self) -> None:
         plan = self.plan
-        url = oauth2.authorization_url(plan.authorization_endpoint, plan.client.client_id, plan.redirect_uri, plan.scopes, "probe", _PROBE_CHALLENGE)
+        url = oauth2.authorization_url(
+            plan.authorization_endpoint, plan.client.client_id, plan.redirect_uri, plan.scopes, "probe", _PROBE_CHALLENGE
+        )
         answer = self._send(oauth2.Request("GET", url, (("Accept", "text/html"),)))
         failure = would_take(answer, "probe", plan.redirect_uri)
         self._facts["sign_in_page"] = answer.status
@@ -304,7 +315,14 @@ class Climb:
                 self._exchanges.extend(error.exchanges)
                 raise _Fell(error.failure) from error
             self._exchanges.extend(exchanges)
-        raise _Fell(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, "The application says that the token is not active, also after renewing it."))
+        raise _Fell(
+            Failure(
+                "token",
+                "invalid_grant",
+                CauseClass.CREDENTIAL,
+                "The application says that the token is not active, also after renewing it.",
+            )
+        )
 
     # Rights and work
 
@@ -315,12 +333,20 @@ class Climb:
 
     def _check(self, answer: Answer, operation: str) -> None:
         if 300 <= answer.status < 400:
-            raise _Fell(Failure("resource", "redirect", CauseClass.ROAD, f"{operation} was sent on to {answer.headers.get('location', 'nowhere')}.", answer.status))
+            raise _Fell(
+                Failure(
+                    "resource",
+                    "redirect",
+                    CauseClass.ROAD,
+                    f"{operation} was sent on to {answer.headers.get('location', 'nowhere')}.",
+                    answer.status,
+                )
+            )
         if answer.status >= 400:
             reading = replies.read("resource", answer.status, answer.headers, answer.text, self.now())
             raise _Fell(failure_of(reading, "resource", answer.status))
 
-    def _allowed(self) -> Iterator[Leftover]:
+    def _allowed(self) -> Generator[Leftover, None, str]:
         yield from ()
         assert self._held is not None
         plan, held = self.plan, self._held.granted
@@ -329,17 +355,23 @@ class Climb:
                 raise _Fell(Failure("resource", "insufficient_scope", CauseClass.RIGHT, f"{operation.name} needs {scopes.joined(gap)}, which was not granted.",
                                     scopes=tuple(sorted(gap))))  # fmt: skip
         candidates = [one for one in (plan.harmless, *plan.operations) if one is not None and one.method == "GET" and "{" not in one.path]
-        harmless = next((one for one in candidates if scopes.allows(held, one.alternatives, plan.implies)), candidates[0] if candidates else None)
+        harmless = next(
+            (one for one in candidates if scopes.allows(held, one.alternatives, plan.implies)), candidates[0] if candidates else None
+        )
         if harmless is None:
             return "—no harmless call is described for this application"
         answer = self._call("GET", harmless.path)
         self._check(answer, harmless.name)
         return f"{harmless.name} answered {answer.status}"
 
-    def _work(self) -> Iterator[Leftover]:
+    def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
         assert self._held is not None
-        make = None if probe is None else next((one for one in plan.operations if one.covers(probe.make_method, self._fill(probe.make_path))), None)
+        make = (
+            None
+            if probe is None
+            else next((one for one in plan.operations if one.covers(probe.make_method, self._fill(probe.make_path))), None)
+        )
         if probe is None or (make is not None and not scopes.allows(self._held.granted, make.alternatives, plan.implies)):
             return (yield from self._read_only_work())
         filled = {key: value.replace("{test}", plan.mark) if isinstance(value, str) else value for key, value in probe.make_body.items()}
@@ -351,20 +383,26 @@ class Climb:
             look = self._call("GET", self._fill(probe.look_path))
             self._check_work(look, f"GET {probe.look_path}")
             if plan.mark not in look.text:
-                raise _Fell(Failure("work", "not_there", CauseClass.THEIRS, f"{plan.mark} was made, yet GET {probe.look_path} does not show it."))
+                raise _Fell(
+                    Failure("work", "not_there", CauseClass.THEIRS, f"{plan.mark} was made, yet GET {probe.look_path} does not show it.")
+                )
         cleared = self._call(probe.clear_method, clear)
         if cleared.status not in (404, 410):
             self._check_work(cleared, f"{probe.clear_method} {probe.clear_path}")
         yield Leftover(probe.clear_method, clear, True)
         return f"made {plan.mark}, saw it, cleared it away"
 
-    def _read_only_work(self) -> Iterator[Leftover]:
+    def _read_only_work(self) -> Generator[Leftover, None, str]:
         """Where nothing may be made: every reading operation that the granted scopes allow."""
         yield from ()
         assert self._held is not None
         done = []
         for operation in self.plan.operations:
-            if operation.method == "GET" and "{" not in operation.path and scopes.allows(self._held.granted, operation.alternatives, self.plan.implies):
+            if (
+                operation.method == "GET"
+                and "{" not in operation.path
+                and scopes.allows(self._held.granted, operation.alternatives, self.plan.implies)
+            ):
                 answer = self._call("GET", operation.path)
                 self._check_work(answer, operation.name)
                 done.append(operation.name)
@@ -376,5 +414,13 @@ class Climb:
     def _check_work(self, answer: Answer, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):
             # The application wants more, or something else, than was sent: a test that passes does not mean that the work passes.
-            raise _Fell(Failure("work", f"status_{answer.status}", CauseClass.UNKNOWN, f"{operation} answered {answer.status}: {answer.text[:200]}", answer.status))
+            raise _Fell(
+                Failure(
+                    "work",
+                    f"status_{answer.status}",
+                    CauseClass.UNKNOWN,
+                    f"{operation} answered {answer.status}: {answer.text[:200]}",
+                    answer.status,
+                )
+            )
         self._check(answer, operation)

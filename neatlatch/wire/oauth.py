@@ -40,7 +40,10 @@ def failure_of(reading: Reading, kind: str, status: int | None) -> Failure:
         cause = CauseClass.PACE
     elif status is not None and status >= 500 or reading.error in ("server_error", "temporarily_unavailable"):
         cause = CauseClass.THEIRS
-    elif reading.error in ("invalid_scope", "insufficient_scope", "access_denied", "unauthorized_client", "consent_required") or status == 403:
+    elif (
+        reading.error in ("invalid_scope", "insufficient_scope", "access_denied", "unauthorized_client", "consent_required")
+        or status == 403
+    ):
         cause = CauseClass.RIGHT
     elif reading.error in ("invalid_client", "invalid_grant", "invalid_token") or status == 401:
         cause = CauseClass.CREDENTIAL

@@ -68,8 +68,17 @@ def _broken(kind: str, code: str, detail: str, cause: CauseClass = CauseClass.RO
 def tls_code(error: Exception) -> str:
     """Our short name for a TLS error: what the verifier found, else the alert (RFC 8446 §6.2)."""
     if isinstance(error, ssl.SSLCertVerificationError):
-        by_number = {10: "expired", 9: "not_yet_valid", 18: "self_signed", 19: "untrusted", 20: "untrusted", 21: "untrusted",
-                     23: "revoked", 62: "name", 64: "name"}  # fmt: skip  (X509_V_ERR_* of OpenSSL)
+        by_number = {
+            10: "expired",
+            9: "not_yet_valid",
+            18: "self_signed",
+            19: "untrusted",
+            20: "untrusted",
+            21: "untrusted",
+            23: "revoked",
+            62: "name",
+            64: "name",
+        }  # fmt: skip  (X509_V_ERR_* of OpenSSL)
         return by_number.get(error.verify_code, "untrusted")
     text = str(error).lower()
     for sign, code in (("certificate required", "certificate_required"), ("certificate_required", "certificate_required"),
@@ -167,7 +176,9 @@ class Road(httpcore.NetworkBackend):
         self._found: dict[str, list[str]] = {}
         self._open: dict[tuple[str, int], Line] = {}
         self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8)
-        self._client = httpx.Client(transport=_Transport(self._pool), headers={"User-Agent": USER_AGENT}, timeout=None, follow_redirects=False)
+        # No time limits of httpx's own: each line keeps the road's deadline.
+        self._client = httpx.Client(transport=_Transport(self._pool), headers={"User-Agent": USER_AGENT}, timeout=None)  # noqa: S113
+        self._client.follow_redirects = False
 
     def __enter__(self) -> Road:
         return self
@@ -232,7 +243,9 @@ class Road(httpcore.NetworkBackend):
         try:
             return Line(self.context.wrap_socket(line.sock, server_hostname=host), self)
         except ssl.SSLError as error:
-            raise _broken("tls", tls_code(error), getattr(error, "verify_message", "") or str(error.reason or error), CauseClass.TLS) from error
+            raise _broken(
+                "tls", tls_code(error), getattr(error, "verify_message", "") or str(error.reason or error), CauseClass.TLS
+            ) from error
         except TimeoutError as error:
             raise _broken("tls", "handshake_failure", "The TLS handshake did not end in time.", CauseClass.TLS) from error
         except OSError as error:
@@ -241,7 +254,12 @@ class Road(httpcore.NetworkBackend):
     # httpcore asks for lines through these two.
 
     def connect_tcp(
-        self, host: str, port: int, timeout: float | None = None, local_address: str | None = None, socket_options: Iterable[Any] | None = None
+        self,
+        host: str,
+        port: int,
+        timeout: float | None = None,
+        local_address: str | None = None,
+        socket_options: Iterable[Any] | None = None,
     ) -> Line:
         """The line that stands ready for this host and port, else a new one."""
         return self._open.pop((host, port), None) or self._taken(host, port)
@@ -263,10 +281,12 @@ class Road(httpcore.NetworkBackend):
         known = (*request.secrets, *secrets)
         self.deadline = time.monotonic() + self.limits.total
         begun = time.perf_counter()
-        sent = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
+        sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
                 "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip
         try:
-            built = self._client.build_request(request.method, request.url, headers=list(request.headers), content=request.body.encode() or None)
+            built = self._client.build_request(
+                request.method, request.url, headers=list(request.headers), content=request.body.encode() or None
+            )
             response = self._client.send(built, stream=True)
             try:
                 body = self._read(response)
@@ -285,7 +305,7 @@ class Road(httpcore.NetworkBackend):
             **sent, status=response.status_code, response_headers=mask_headers(headers, known), response_size=len(body), ms=_since(begun),
             response_body=mask_body(text, response.headers.get("content-type", ""), known),
         )  # fmt: skip
-        return Answer(response.status_code, {name: value for name, value in headers}, text, exchange)
+        return Answer(response.status_code, dict(headers), text, exchange)
 
     def _read(self, response: httpx.Response) -> bytes:
         parts, size = [], 0

@@ -88,10 +88,17 @@ class Api:
         """Enter or change one; ship and sailing are wanted."""
         given: Any = getattr(request.state, "given", None)
         if not isinstance(given, dict) or (lacking := [one for one in ("ship", "sailing") if not given.get(one)]):
-            return JSONResponse({"error": "ship and sailing are wanted"} if not isinstance(given, dict) else {"error": f"wanted: {', '.join(lacking)}"}, 422)
+            return JSONResponse(
+                {"error": "ship and sailing are wanted"} if not isinstance(given, dict) else {"error": f"wanted: {', '.join(lacking)}"}, 422
+            )
         number = request.path_params["number"]
         new = number not in self.store.data["manifests"]
-        self.store.data["manifests"][number] = {"number": number, "ship": given["ship"], "sailing": given["sailing"], "note": given.get("note", "")}
+        self.store.data["manifests"][number] = {
+            "number": number,
+            "ship": given["ship"],
+            "sailing": given["sailing"],
+            "note": given.get("note", ""),
+        }
         self.store.count("manifest_made" if new else "manifest_changed")
         self.store.save()
         return JSONResponse(self.store.data["manifests"][number], 201 if new else 200)

@@ -111,7 +111,11 @@ class Provider:
             except (binascii.Error, UnicodeDecodeError):
                 raise Refusal("invalid_client", "", 401, challenge) from None
             client = self.store.client(unquote_plus(client_id))
-            if client is None or client["token_endpoint_auth_method"] != "client_secret_basic" or not self.store.secret_holds(client, unquote_plus(secret)):
+            if (
+                client is None
+                or client["token_endpoint_auth_method"] != "client_secret_basic"
+                or not self.store.secret_holds(client, unquote_plus(secret))
+            ):
                 raise Refusal("invalid_client", "", 401, challenge)
             return client
         client = self.store.client(form.get("client_id"))
@@ -159,7 +163,10 @@ class Provider:
         if not secrets.compare_digest(made, kept["challenge"]):
             raise Refusal("invalid_grant", "code_verifier does not match")
         kept["used"], kept["family"] = True, secrets.token_hex(8)
-        answer = {"access_token": self.store.new_access(client["client_id"], kept["account"], kept["scope"], kept["family"]), "scope": kept["scope"]}
+        answer = {
+            "access_token": self.store.new_access(client["client_id"], kept["account"], kept["scope"], kept["family"]),
+            "scope": kept["scope"],
+        }
         if "refresh_token" in client["grant_types"]:
             answer["refresh_token"] = self.store.new_refresh(client["client_id"], kept["account"], kept["scope"], kept["family"])
         return answer
@@ -261,7 +268,11 @@ class Provider:
     def _told(self, client: dict[str, Any]) -> dict[str, Any]:
         shown = {key: client[key] for key in ("client_id", "client_name", "contacts", "redirect_uris", "grant_types", "response_types", "scope",
                                               "token_endpoint_auth_method")}  # fmt: skip
-        return {**shown, "client_id_issued_at": client["issued"], "registration_client_uri": f"{self.issuer}/register/{client['client_id']}"}
+        return {
+            **shown,
+            "client_id_issued_at": client["issued"],
+            "registration_client_uri": f"{self.issuer}/register/{client['client_id']}",
+        }
 
     async def register(self, request: Request) -> Response:
         """RFC 7591 §3."""

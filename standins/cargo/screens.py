@@ -65,7 +65,9 @@ class Screens:
             return page("Sign-in cannot go on", "<p class=no>The client is not known here.</p>", 400)
         uri = given.get("redirect_uri", client["redirect_uris"][0] if len(client["redirect_uris"]) == 1 else "")
         if uri not in client["redirect_uris"]:
-            return page("Sign-in cannot go on", f"<p class=no>The redirect URI is not registered for {escape(client['client_name'])}.</p>", 400)
+            return page(
+                "Sign-in cannot go on", f"<p class=no>The redirect URI is not registered for {escape(client['client_name'])}.</p>", 400
+            )
 
         def back(**values: str) -> Response:
             return self._back(uri, given.get("state", ""), **values)
@@ -87,7 +89,8 @@ class Screens:
         for old in [key for key, one in self.asked.items() if one["at"] < time.time() - 900]:
             del self.asked[old]
         buttons = "".join(
-            f"<p><button name=account value='{escape(mail)}'>{escape(name)} &lt;{escape(mail)}&gt;</button></p>" for mail, name in ACCOUNTS.items()
+            f"<p><button name=account value='{escape(mail)}'>{escape(name)} &lt;{escape(mail)}&gt;</button></p>"
+            for mail, name in ACCOUNTS.items()
         )
         return page(
             f"Cargo manifests, {self.store.environment}: who are you?",
@@ -97,7 +100,9 @@ class Screens:
 
     def _back(self, uri: str, state: str, **values: str) -> Response:
         query = urlencode({**values, **({"state": state} if state else {}), "iss": self.issuer})
-        return RedirectResponse(f"{uri}{'&' if '?' in uri else '?'}{query}", 303, {"Referrer-Policy": "no-referrer", "Cache-Control": "no-store"})
+        return RedirectResponse(
+            f"{uri}{'&' if '?' in uri else '?'}{query}", 303, {"Referrer-Policy": "no-referrer", "Cache-Control": "no-store"}
+        )
 
     async def choose(self, request: Request) -> Response:
         """An account was picked: an administrator's consent is checked, then the person's own is asked for."""

@@ -61,7 +61,14 @@ class Store:
         short = {"sandbox": "sbx", "staging": "stg", "production": "prd"}[self.environment]
         client_id = f"gs-cargo-{short}-{secrets.token_hex(3)}"
         token = secrets.token_urlsafe(32)
-        client = {"client_id": client_id, "issued": int(time.time()), "secrets": [], "registration_token": digest(token), "consents": {}, **fields}
+        client = {
+            "client_id": client_id,
+            "issued": int(time.time()),
+            "secrets": [],
+            "registration_token": digest(token),
+            "consents": {},
+            **fields,
+        }
         self.data["clients"][client_id] = client
         secret = "" if client["token_endpoint_auth_method"] == "none" else self.new_secret(client)[1]
         self.save()
@@ -73,7 +80,9 @@ class Store:
         if len(live) >= LIVE_SECRETS:
             raise ValueError("Two secrets are live already. Retire one first.")
         secret_id, value = f"sid-{secrets.token_hex(6)}", secrets.token_urlsafe(30)
-        client["secrets"].append({"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": int(time.time()), "ends": int(time.time()) + SECRET_LIFE})
+        client["secrets"].append(
+            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": int(time.time()), "ends": int(time.time()) + SECRET_LIFE}
+        )
         self.save()
         return secret_id, value
 
@@ -103,7 +112,14 @@ class Store:
         kept = self.data["access"]
         for old in [key for key, one in kept.items() if one["ends"] < now]:
             del kept[old]
-        kept[digest(token)] = {"client_id": client_id, "account": account, "scope": scope, "family": family, "ends": now + ACCESS_LIFE, "made": now}
+        kept[digest(token)] = {
+            "client_id": client_id,
+            "account": account,
+            "scope": scope,
+            "family": family,
+            "ends": now + ACCESS_LIFE,
+            "made": now,
+        }
         return token
 
     def new_refresh(self, client_id: str, account: str, scope: str, family: str, before: str = "") -> str:

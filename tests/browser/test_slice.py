@@ -19,7 +19,9 @@ def link(page: Page, name: str) -> object:
 
 
 @pytest.mark.parametrize("hands", [Mouse(), Keyboard()], ids=["mouse", "keyboard"])
-def test_from_an_empty_desk_to_latched_broken_and_mended(browser: Browser, empty_desk: Desk, stand_ins: StandIns, hands: Mouse | Keyboard) -> None:
+def test_from_an_empty_desk_to_latched_broken_and_mended(
+    browser: Browser, empty_desk: Desk, stand_ins: StandIns, hands: Mouse | Keyboard
+) -> None:
     page = open_page(browser, empty_desk)
     expect(page.get_by_role("heading", name="Nothing is set up yet")).to_be_visible()
     hands.press(page.get_by_role("link", name="Add an application"))
@@ -142,7 +144,9 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
     office.get_by_label("Name").fill("Ferries by hand")
     office.get_by_label("manifest.read").check()
     # The office's form offers sign-in by a person only; the client's grant is what its protocol would call client_credentials.
-    office.evaluate("document.querySelectorAll('[name=grant]').forEach((one, at) => { one.value = 'client_credentials'; one.checked = at === 0 })")
+    office.evaluate(
+        "document.querySelectorAll('[name=grant]').forEach((one, at) => { one.value = 'client_credentials'; one.checked = at === 0 })"
+    )
     office.get_by_role("button", name="Add").click()
     client_id, secret_id, secret = (office.locator("td code").nth(place).inner_text() for place in range(3))
 

@@ -86,7 +86,19 @@ def test_the_connection_of_the_sketch(page: Page) -> None:
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
     fits = {one.get_attribute("data-pin"): one.get_attribute("data-fit") for one in page.locator("[data-pin]").all()}
     assert [key for key, fit in fits.items() if fit == "differs"] == ["redirect_uri", "scopes"]
-    assert list(fits) == ["issuer", "endpoints", "redirect_uri", "client_id", "secret", "client_sign_in", "grant", "scopes", "consent", "account", "environment"]
+    assert list(fits) == [
+        "issuer",
+        "endpoints",
+        "redirect_uri",
+        "client_id",
+        "secret",
+        "client_sign_in",
+        "grant",
+        "scopes",
+        "consent",
+        "account",
+        "environment",
+    ]
     expect(page.get_by_text("Needed by 1 of 3 users below.")).to_be_visible()
     expect(page.get_by_text("needs manifest.write")).to_be_visible()
 

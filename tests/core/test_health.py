@@ -137,7 +137,9 @@ def test_no_end_and_an_absurd_one() -> None:
     assert lifetimes.is_over(NOW + timedelta(seconds=4), NOW)
 
 
-@pytest.mark.parametrize(("seconds", "words"), [(0, "0 s"), (59, "59 s"), (60, "1 min"), (7199, "1 h"), (86400, "1 day"), (41 * 86400 + 5, "41 days")])
+@pytest.mark.parametrize(
+    ("seconds", "words"), [(0, "0 s"), (59, "59 s"), (60, "1 min"), (7199, "1 h"), (86400, "1 day"), (41 * 86400 + 5, "41 days")]
+)
 def test_in_words(seconds: int, words: str) -> None:
     assert lifetimes.in_words(timedelta(seconds=seconds)) == words
 
@@ -193,7 +195,9 @@ def test_what_ends_first(given: dict[str, object], at: timedelta | None, act: st
 
 def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
     assert breaks.next_break(watched(secret_ends=NOW + timedelta(days=91)), NOW) is None
-    later, sooner = (breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ()) for ref, days in (("a", 3), ("b", 1)))
+    later, sooner = (
+        breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ()) for ref, days in (("a", 3), ("b", 1))
+    )
     now = breaks.Break("z", None, "", breaks.Act("open", "Open"), ())
     assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
 

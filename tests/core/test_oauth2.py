@@ -20,10 +20,17 @@ def _form(request: oauth2.Request) -> dict[str, str]:
     return dict(parse_qsl(request.body, keep_blank_values=True))
 
 
-@given(TEXT, st.sampled_from(["https://c.example/return", "http://127.0.0.1:8600/return/?a=b"]), st.sets(st.sampled_from("abcde"), max_size=4), TEXT)
+@given(
+    TEXT,
+    st.sampled_from(["https://c.example/return", "http://127.0.0.1:8600/return/?a=b"]),
+    st.sets(st.sampled_from("abcde"), max_size=4),
+    TEXT,
+)
 def test_authorization_address(client_id: str, redirect_uri: str, scopes: set[str], state: str) -> None:
     """RFC 6749 §4.1.1 with RFC 7636 §4.3."""
-    ours = oauth2.authorization_url("https://as.example/authorize", client_id, redirect_uri, frozenset(scopes), state, pkce.challenge(VERIFIER))
+    ours = oauth2.authorization_url(
+        "https://as.example/authorize", client_id, redirect_uri, frozenset(scopes), state, pkce.challenge(VERIFIER)
+    )
     client = WebApplicationClient(client_id)
     client.code_challenge, client.code_challenge_method = client.create_code_challenge(VERIFIER, "S256"), "S256"
     theirs = client.prepare_request_uri("https://as.example/authorize", redirect_uri=redirect_uri, scope=sorted(scopes), state=state,
@@ -69,7 +76,9 @@ def test_public_clients_send_their_id_and_no_secret() -> None:
 
 def test_an_update_leaves_out_what_must_not_be_sent_back() -> None:
     """RFC 7592 §2.2."""
-    request = oauth2.update_request("https://as.example/r/1", {"client_id": "c", "registration_access_token": "t", "client_secret_expires_at": 0}, "t")
+    request = oauth2.update_request(
+        "https://as.example/r/1", {"client_id": "c", "registration_access_token": "t", "client_secret_expires_at": 0}, "t"
+    )
     assert request.body == '{"client_id": "c"}'
 
 

@@ -148,7 +148,7 @@ def test_the_summary_names_what_is_off() -> None:
 VALUES = st.sampled_from(["", "https://a.example", "https://a.example/", "c1", " c1", "http://x", "{t}", "é"])
 
 
-@given(st.fixed_dictionaries({key: VALUES for key in ("issuer", "token_endpoint", "api_base", "client_id", "redirect_uri", "sign_in_method", "account")}),
+@given(st.fixed_dictionaries(dict.fromkeys(("issuer", "token_endpoint", "api_base", "client_id", "redirect_uri", "sign_in_method", "account"), VALUES)),
        st.sets(st.sampled_from(["read", "write", "x y"])), st.booleans(), st.booleans())  # fmt: skip
 def test_any_values_get_an_answer_with_a_reason(values: dict[str, str], scopes: set[str], known: bool, managed: bool) -> None:
     worked_out = pins.work_out(halves(provider={"known": known, "managed": managed}, caller={**values, "scopes": frozenset(scopes)}))

@@ -42,7 +42,9 @@ def test_cleaning_twice_takes_nothing_more_and_never_is_silent(pasted: str) -> N
     assert (cleaned.value != pasted) == bool(cleaned.notes)
 
 
-@pytest.mark.parametrize(("value", "said"), [("client_id: abc", "label"), ("ab cd", "space"), ("••••••ab", "masked"), ("abc…", "masked"), ("а1b2", "cyrillic")])
+@pytest.mark.parametrize(
+    ("value", "said"), [("client_id: abc", "label"), ("ab cd", "space"), ("••••••ab", "masked"), ("abc…", "masked"), ("а1b2", "cyrillic")]
+)
 def test_what_still_looks_wrong_is_said(value: str, said: str) -> None:
     assert any(said in one for one in suspicions(value))
 
@@ -130,11 +132,15 @@ def test_any_document_is_read_or_refused(document: Any) -> None:
 def test_profiles_survive_being_kept() -> None:
     described = openapi.read_description(DESCRIPTION)
     probe = profiles.Probe("PUT", "/m/{test}", {"a": "b"}, "/m", "DELETE", "/m/{test}")
-    profile = profiles.Profile(profiles.schemes_for(("authorization_code", "client_credentials")), described.scopes, described.operations, "GET /m", probe)
+    profile = profiles.Profile(
+        profiles.schemes_for(("authorization_code", "client_credentials")), described.scopes, described.operations, "GET /m", probe
+    )
     assert profiles.from_dict(json.loads(json.dumps(profiles.to_dict(profile)))) == profile
 
 
-@pytest.mark.parametrize("kept", [{"schemes": [{"key": "telepathy"}]}, {"scopes": [{"nom": "x"}]}, {"operations": [{}]}, {"probe": {"a": 1}}])
+@pytest.mark.parametrize(
+    "kept", [{"schemes": [{"key": "telepathy"}]}, {"scopes": [{"nom": "x"}]}, {"operations": [{}]}, {"probe": {"a": 1}}]
+)
 def test_a_bad_profile_is_refused(kept: dict[str, Any]) -> None:
     with pytest.raises(profiles.BadProfile):
         profiles.from_dict(kept)
@@ -162,13 +168,18 @@ def test_closure(one: frozenset[str], other: frozenset[str], implies: dict[str, 
 
 
 @given(SCOPE_SETS, st.lists(SCOPE_SETS, max_size=3), IMPLIES)
-def test_what_is_lacking_is_just_what_allows(held: frozenset[str], alternatives: list[frozenset[str]], implies: dict[str, frozenset[str]]) -> None:
+def test_what_is_lacking_is_just_what_allows(
+    held: frozenset[str], alternatives: list[frozenset[str]], implies: dict[str, frozenset[str]]
+) -> None:
     gap = scopes.lacking(held, tuple(alternatives), implies)
     assert scopes.allows(held | gap, tuple(alternatives), implies)
     assert (not gap) == scopes.allows(held, tuple(alternatives), implies)
 
 
-@pytest.mark.parametrize(("scope", "bad"), [("manifest.read", False), ("a b", True), ("", True), ('a"', True), ("a\\b", True), ("https://x/y", False), ("é", True)])
+@pytest.mark.parametrize(
+    ("scope", "bad"),
+    [("manifest.read", False), ("a b", True), ("", True), ('a"', True), ("a\\b", True), ("https://x/y", False), ("é", True)],
+)
 def test_malformed(scope: str, bad: bool) -> None:
     """RFC 6749 §3.3."""
     assert scopes.malformed(scope) is bad
@@ -194,7 +205,9 @@ def test_what_is_wrong_with_a_client() -> None:
 
 
 def test_the_steps_by_hand_hold_every_value() -> None:
-    client = registration.ClientMetadata("Ferries", ("t@g.example",), redirect_uris=("https://a.example/r",), scopes=frozenset({"read", "write"}))
+    client = registration.ClientMetadata(
+        "Ferries", ("t@g.example",), redirect_uris=("https://a.example/r",), scopes=frozenset({"read", "write"})
+    )
     copied = [one.copy for one in registration.steps_by_hand(client, "Cargo", frozenset({"write"})) if one.copy]
     assert copied == ["Ferries", "t@g.example", "authorization_code refresh_token", "https://a.example/r", "read write", "write"]
 
@@ -222,7 +235,9 @@ def test_no_secret_gets_through(token: str, secret: str, refresh: str) -> None:
 
 
 def test_a_curl_line_names_the_token_as_a_variable() -> None:
-    line = evidence.curl_line("PUT", "https://a.example/m?a=it's", [("Authorization", "Bearer abc"), ("Accept", "application/json")], '{"a": "b\'c"}')
+    line = evidence.curl_line(
+        "PUT", "https://a.example/m?a=it's", [("Authorization", "Bearer abc"), ("Accept", "application/json")], '{"a": "b\'c"}'
+    )
     assert '"Authorization: Bearer $TOKEN"' in line
     assert "abc" not in line
     assert "'it'\\''s'" in line or "it'\\''s" in line
@@ -232,7 +247,7 @@ def test_secrets_do_not_print_compare_or_pickle() -> None:
     secret = Secret("hush-hush")
     assert f"{secret} {secret!r}" == "••• •••"
     with pytest.raises(TypeError):
-        _ = secret == secret  # noqa: PLR0124
+        _ = secret == secret
     with pytest.raises(TypeError):
         __import__("pickle").dumps(secret)
     assert hint("abcdefghijklmnopk7Qd") == "…k7Qd"
@@ -270,7 +285,11 @@ def test_a_pin_that_explains_the_refusal_comes_first(kind: str, code: str, pins:
     assert all(one.says and one.mend for one in found.causes)
 
 
-KINDS = [("tls", code) for code in diagnosis._TLS] + [("socket", code) for code in diagnosis._ROAD] + [("token", code) for code in replies.TOKEN_ERRORS]
+KINDS = (
+    [("tls", code) for code in diagnosis._TLS]
+    + [("socket", code) for code in diagnosis._ROAD]
+    + [("token", code) for code in replies.TOKEN_ERRORS]
+)
 KINDS += [("authorize", code) for code in replies.AUTHORIZATION_ERRORS] + [("resource", code) for code in replies.RESOURCE_ERRORS]
 
 

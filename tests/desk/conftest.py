@@ -52,7 +52,9 @@ class Setup:
 
     def client(self, place: Place, *scopes: str, **more: Any) -> Client:
         """A client registered by protocol."""
-        fields = ClientMetadata("Ferries", ("t@gannet.example",), redirect_uris=more.pop("redirect_uris", (URI,)), scopes=frozenset(scopes), **more)
+        fields = ClientMetadata(
+            "Ferries", ("t@gannet.example",), redirect_uris=more.pop("redirect_uris", (URI,)), scopes=frozenset(scopes), **more
+        )
         made, _ = clients.register(self.by, place, fields)
         return Client.objects.select_related("place__application", "place__environment").get(pk=made.pk)
 
@@ -108,5 +110,3 @@ def setup(transactional_db: None, stand_ins: StandIns) -> Iterator[Setup]:
         cursor.execute("DELETE FROM journal_entry")
         for _, sql in kept:
             cursor.execute(sql)
-
-

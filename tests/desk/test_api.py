@@ -45,7 +45,10 @@ def test_what_each_role_may(setup: Setup, role: str) -> None:
     assert tested == (202 if role in ("operator", "administrator") else 403)
     change = {"values": {"redirect_uri": "https://x.example/r"}}
     assert patch(web, "/api/connections/cargo", change, **{"If-Match": "*"}).status_code == (200 if role == "administrator" else 403)
-    for address, body in (("/api/people", {"username": "x", "role": "reader", "password": PASSWORD}), ("/api/redirect-uris/lint", {"uri": "x"})):
+    for address, body in (
+        ("/api/people", {"username": "x", "role": "reader", "password": PASSWORD}),
+        ("/api/redirect-uris/lint", {"uri": "x"}),
+    ):
         allowed = role == "administrator" or "lint" in address
         assert (post(web, address, body).status_code < 300) == allowed, address
 
@@ -93,7 +96,14 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
 def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup: Setup) -> None:
     setup.place()
     web = setup.web()
-    body = {"ref": "Not A Ref", "application": "cargo-manifests", "environment": "sandbox", "scheme": "oauth2_code", "scopes": ["a b"], "secret": "hush"}
+    body = {
+        "ref": "Not A Ref",
+        "application": "cargo-manifests",
+        "environment": "sandbox",
+        "scheme": "oauth2_code",
+        "scopes": ["a b"],
+        "secret": "hush",
+    }
     answer = post(web, "/api/connections", body)
     assert answer.status_code == 422
     assert {"ref", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
@@ -211,7 +221,12 @@ def test_a_request_from_another_page_is_refused(setup: Setup) -> None:
     web = WebClient(enforce_csrf_checks=True)
     assert log_in(web, PASSWORD).status_code == 403
     token = web.get("/api/session").json()["csrf"]
-    web.post("/api/session", json.dumps({"username": "morag", "password": PASSWORD}), content_type="application/json", headers={"X-CSRFToken": token})
+    web.post(
+        "/api/session",
+        json.dumps({"username": "morag", "password": PASSWORD}),
+        content_type="application/json",
+        headers={"X-CSRFToken": token},
+    )
     refused = post(web, "/api/rounds")
     assert refused.status_code == 403
     assert refused["Content-Type"] == "application/problem+json"
@@ -278,7 +293,9 @@ def test_the_command_line_adds_a_person(setup: Setup, monkeypatch: pytest.Monkey
     assert "as an auditor" in capsys.readouterr().out
 
 
-def test_an_unforeseen_error_is_not_told_to_the_caller(setup: Setup, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture) -> None:
+def test_an_unforeseen_error_is_not_told_to_the_caller(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
     def stumble(*args: Any) -> None:
         raise KeyError("inner detail")
 

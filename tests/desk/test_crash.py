@@ -51,7 +51,9 @@ def log_of(desk: Desk, name: str) -> str:
 def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> None:
     desk.start()
     web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
-    wait_until(lambda: web.get("/api/rounds").json()["items"] and web.get("/api/rounds").json()["items"][0]["ended"], what="the first round")
+    wait_until(
+        lambda: web.get("/api/rounds").json()["items"] and web.get("/api/rounds").json()["items"][0]["ended"], what="the first round"
+    )
     stand_ins.fault("slow_answer", where="api", count=50, seconds=2)
     made = stand_ins.calls("manifest_made")
     number = web.post("/api/rounds").json()["number"]
@@ -98,7 +100,9 @@ def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns) -> N
     wait_until(lambda: stand_ins.calls("refresh_repeated") == repeated + 1, what=f"the repeated renewal {log_of(desk, 'worker')}")
     web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
     test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
-    found = wait_until(lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test")
+    found = wait_until(
+        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
+    )
     assert found["passed"], found["rungs"][-1]
     after = state(desk)
     assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1

@@ -88,7 +88,9 @@ def test_a_reply_of_another_issuer_is_dropped(setup: Setup, change: dict[str, st
     connection = ready(setup)
     _, address = sign_in.begin(setup.by, connection, "")
     back = setup.visitor().sign_in(address, SERVICE)
-    values = {key: value for key, value in ({k: v[0] for k, v in parse_qs(urlsplit(back).query).items()} | change).items() if value is not None}
+    values = {
+        key: value for key, value in ({k: v[0] for k, v in parse_qs(urlsplit(back).query).items()} | change).items() if value is not None
+    }
     done = come_back(setup, f"{URI}?{urlencode(values)}")
     assert done is not None
     assert done.outcome == "mismatch"

@@ -22,7 +22,9 @@ from .conftest import Setup
 
 
 def bring_near_the_end(connection: Connection) -> None:
-    TokenSet.objects.filter(connection=connection).update(obtained=timezone.now() - timedelta(seconds=850), ends=timezone.now() + timedelta(seconds=50))
+    TokenSet.objects.filter(connection=connection).update(
+        obtained=timezone.now() - timedelta(seconds=850), ends=timezone.now() + timedelta(seconds=50)
+    )
 
 
 def hold(connection: Connection, force: bool = False, newer_than: int | None = None) -> Held:

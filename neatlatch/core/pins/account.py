@@ -19,7 +19,9 @@ def pin(halves: Halves) -> Pin:
         return Pin(KEY, LABEL, Fit.NOT_PROVEN if expected else Fit.FITS, shown, "not told",
                    "The application does not say who signed in.", acts=(again,) if expected else ())  # fmt: skip
     if expected and actual.casefold() != expected.casefold():
-        return differs(KEY, LABEL, expected, actual, f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.", again)
+        return differs(
+            KEY, LABEL, expected, actual, f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.", again
+        )
     if not expected and halves.caller.environment_wants_service_account and not looks_like_service(actual):
         return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "
                        "Name the expected account if it is one.", again, Act("expect_account", f"{actual} is right", actual), marked=False)  # fmt: skip
@@ -29,4 +31,6 @@ def pin(halves: Halves) -> Pin:
 def looks_like_service(account: str) -> bool:
     """Whether an account's name says that it is a service account (common practice, no source)."""
     name = account.split("@")[0].lower()
-    return any(part in ("svc", "service", "robot", "bot", "job", "system", "app") for part in name.replace("_", "-").replace(".", "-").split("-"))
+    return any(
+        part in ("svc", "service", "robot", "bot", "job", "system", "app") for part in name.replace("_", "-").replace(".", "-").split("-")
+    )

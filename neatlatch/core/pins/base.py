@@ -173,4 +173,6 @@ def differs(key: str, label: str, provider: str, caller: str, why: str, *acts: A
 
 def not_known(key: str, label: str, caller: str) -> Pin:
     """The pin while no client registration is named."""
-    return missing(key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client"))
+    return missing(
+        key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
+    )

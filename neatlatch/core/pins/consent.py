@@ -26,4 +26,12 @@ def pin(halves: Halves) -> Pin:
     # Consent is given in the application's own screens: even where the client is managed by protocol, what stands here is a note.
     if halves.proven:
         return Pin(KEY, LABEL, Fit.FITS, held, "—", f"Consented: {', '.join(wanted)}.")
-    return Pin(KEY, LABEL, Fit.NOT_PROVEN, held, "—", "Consent was noted here, and no test has passed since to prove it.", acts=(Act("test", "Test it"),))
+    return Pin(
+        KEY,
+        LABEL,
+        Fit.NOT_PROVEN,
+        held,
+        "—",
+        "Consent was noted here, and no test has passed since to prove it.",
+        acts=(Act("test", "Test it"),),
+    )

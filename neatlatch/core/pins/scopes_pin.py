@@ -39,7 +39,11 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
     why = f"{', '.join(over)} {'is' if len(over) == 1 else 'are'} not permitted for this client."
     if users:
         count = len(after - before)
-        why += f" Needed by {count} of {len(users)} {'user' if len(users) == 1 else 'users'} below." if count else " None of its users needs it."
+        why += (
+            f" Needed by {count} of {len(users)} {'user' if len(users) == 1 else 'users'} below."
+            if count
+            else " None of its users needs it."
+        )
     acts = [Act("permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one) for one in over]
     acts += [Act("drop_scope", "Drop it here", one) for one in over]
     return _differs(theirs, ours, why, *acts, *([Act("see_users", "See who needs it")] if users else []))

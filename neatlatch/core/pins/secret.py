@@ -29,7 +29,9 @@ def pin(halves: Halves) -> Pin:
     same = next((one for one in theirs if one.fingerprint is not None and one.fingerprint == ours.fingerprint), None)
     place = f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · " if same and len(theirs) > 1 else ""
     if same is not None and not same.live:
-        return differs(KEY, LABEL, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", _PUT_IN, marked=False)
+        return differs(
+            KEY, LABEL, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", _PUT_IN, marked=False
+        )
     ends = (same.ends if same else None) or ours.ends
     if ends is not None and halves.now >= ends:
         return differs(KEY, LABEL, held, shown, f"The secret ended {in_words(halves.now - ends)} ago.", _PUT_IN, marked=False)

@@ -16,7 +16,9 @@ def pin(halves: Halves) -> Pin:
     theirs = ", ".join(allowed)
     take = tuple(Act("take_provider", f"Use {one}", one) for one in allowed)
     if not allowed:
-        return missing(KEY, LABEL, "", ours, "It is not known how the provider wants the client to sign in.", Act("open_client", "Enter it"))
+        return missing(
+            KEY, LABEL, "", ours, "It is not known how the provider wants the client to sign in.", Act("open_client", "Enter it")
+        )
     if not ours:
         return missing(KEY, LABEL, theirs, "", "It is not said how our client signs in.", *take)
     if ours not in halves.provider.sign_in_methods:

@@ -143,7 +143,13 @@ class ApplicationChange(Schema):
 
 def environment_out(one: Environment) -> dict[str, Any]:
     """An environment as the page wants it."""
-    return {"key": one.key, "name": one.name, "look": one.look, "production": one.production, "wants_service_account": one.wants_service_account}
+    return {
+        "key": one.key,
+        "name": one.name,
+        "look": one.look,
+        "production": one.production,
+        "wants_service_account": one.wants_service_account,
+    }
 
 
 def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:

@@ -73,7 +73,9 @@ def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, de
               "api_base": base.rstrip("/")}  # fmt: skip
     with transaction.atomic():
         application = _application(name or (described.title if described else ""), purpose, owner, profile_of(published, described))
-        place = _place(by, application, where, values, {"metadata_address": found_at, "metadata": published.as_dict(), "read_at": timezone.now()})
+        place = _place(
+            by, application, where, values, {"metadata_address": found_at, "metadata": published.as_dict(), "read_at": timezone.now()}
+        )
         write(by, "added by metadata", "application", application.key, {"environment": where.name, "issuer": published.issuer})
     return place
 
@@ -137,7 +139,13 @@ def read_again(by: Person, place: Place) -> Place:
                 setattr(place, key, value)
             place.changed_at = timezone.now()
         place.save()
-        write(by, "read metadata again", "application", place.application.key, {"environment": place.environment.name, "changed": after != before})
+        write(
+            by,
+            "read metadata again",
+            "application",
+            place.application.key,
+            {"environment": place.environment.name, "changed": after != before},
+        )
     return place
 
 

@@ -178,7 +178,7 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]
     return guard.repeatable(request, given.dict(), create)
 
 
-@router.get("/clients/{uuid:identity}", response=ClientOut)
+@router.get("/clients/{identity}", response=ClientOut)
 def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
     """A client."""
     guard.need(request, "look")
@@ -187,49 +187,55 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict
     return shape(found)
 
 
-@router.patch("/clients/{uuid:identity}", response=ClientOut)
+@router.patch("/clients/{identity}", response=ClientOut)
 def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> dict[str, Any]:
     """Change a client: at the application too, where it is managed by protocol."""
     by = guard.need(request, "change")
     found = find(identity)
     guard.check_version(request, found.version, found.changed_by or "Somebody")
-    wanted = {key: value for key, value in given.dict().items() if value is not None}
 
     def edit(fields: ClientMetadata) -> ClientMetadata:
-        return replace(fields, **{key: frozenset(value) if key == "scopes" else value if key == "name" else tuple(value) for key, value in wanted.items()})
+        return replace(
+            fields,
+            name=fields.name if given.name is None else given.name,
+            contacts=fields.contacts if given.contacts is None else tuple(given.contacts),
+            redirect_uris=fields.redirect_uris if given.redirect_uris is None else tuple(given.redirect_uris),
+            grants=fields.grants if given.grants is None else tuple(given.grants),
+            scopes=fields.scopes if given.scopes is None else frozenset(given.scopes),
+        )
 
     changed = services.change(by, found, edit)
     guard.tagged(response, changed.version)
     return shape(changed)
 
 
-@router.delete("/clients/{uuid:identity}", response={204: None})
+@router.delete("/clients/{identity}", response={204: None})
 def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
     """Remove a client that no connection uses."""
     services.remove(guard.need(request, "change"), find(identity))
     return 204, None
 
 
-@router.post("/clients/{uuid:identity}/readings", response=ClientOut)
+@router.post("/clients/{identity}/readings", response=ClientOut)
 def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Read a managed client as the application holds it now."""
     return shape(services.read_back(guard.need(request, "change"), find(identity)))
 
 
-@router.post("/clients/{uuid:identity}/ticks", response=ClientOut)
+@router.post("/clients/{identity}/ticks", response=ClientOut)
 def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
     """Tick a step off."""
     return shape(services.tick(guard.need(request, "change"), find(identity), given.key, given.done))
 
 
-@router.post("/clients/{uuid:identity}/client-ids", response=ClientOut)
+@router.post("/clients/{identity}/client-ids", response=ClientOut)
 def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
     """Enter the client ID that the application gave."""
     found, notes = services.enter_client_id(guard.need(request, "change"), find(identity), given.client_id)
     return shape(found, notes=notes)
 
 
-@router.post("/clients/{uuid:identity}/consents", response=ClientOut)
+@router.post("/clients/{identity}/consents", response=ClientOut)
 def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
     """Note an administrator's consent, or that it was withdrawn."""
     return shape(services.note_consent(guard.need(request, "change"), find(identity), given.scope, given.given))

@@ -100,7 +100,9 @@ def _ask(request: oauth2.Request) -> oauth.Told:
 def prepare(by: Person, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
     """Begin a mirrored record: what is to be entered in the application's own screens, step by step."""
     checked(fields)
-    client = Client(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, changed_at=timezone.now(), changed_by=by.username)
+    client = Client(
+        place=place, state="preparing", managed=False, vendor_shared=vendor_shared, changed_at=timezone.now(), changed_by=by.username
+    )
     client.put(fields)
     client.save(force_insert=True)
     write(by, "began by hand", "client", client.name, {"application": place.application.key, "environment": place.environment.name})

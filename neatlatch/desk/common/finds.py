@@ -31,7 +31,11 @@ class Found(Schema):
 def find(request: HttpRequest, words: str) -> list[dict[str, Any]]:
     """What has all the words in its name: connections first, then applications, clients and pages. Three queries."""
     guard.need(request, "look")
-    connections, applications, clients = Connection.objects.order_by("ref"), Application.objects.order_by("name"), Client.objects.order_by("name")
+    connections, applications, clients = (
+        Connection.objects.order_by("ref"),
+        Application.objects.order_by("name"),
+        Client.objects.order_by("name"),
+    )
     for word in words.split()[:8]:
         connections = connections.filter(ref__icontains=word)
         applications = applications.filter(name__icontains=word)

@@ -46,7 +46,9 @@ def read_keys(file: Path, create: bool) -> Keys:
     """Read the sealing keys; ``create`` makes them where there is no file yet. Raises :class:`BadKeyFile`."""
     if not file.exists():
         if not create:
-            raise BadKeyFile(f"The key file {file.name} is missing, but the database holds sealed values. Put the key file back from its backup.")
+            raise BadKeyFile(
+                f"The key file {file.name} is missing, but the database holds sealed values. Put the key file back from its backup."
+            )
         fresh = {"current": 1, "sealing": {"1": base64.b64encode(secrets.token_bytes(32)).decode()},
                  "fingerprint": base64.b64encode(secrets.token_bytes(32)).decode()}  # fmt: skip
         _write_new(file, json.dumps(fresh))
@@ -54,7 +56,11 @@ def read_keys(file: Path, create: bool) -> Keys:
         raise BadKeyFile(f"The key file {file.name} can be read by others. Run: chmod 600 {file}")
     try:
         kept = json.loads(file.read_text())
-        keys = Keys(kept["current"], {int(version): base64.b64decode(key) for version, key in kept["sealing"].items()}, base64.b64decode(kept["fingerprint"]))
+        keys = Keys(
+            kept["current"],
+            {int(version): base64.b64decode(key) for version, key in kept["sealing"].items()},
+            base64.b64decode(kept["fingerprint"]),
+        )
         if keys.current not in keys.sealing or any(len(key) != 32 for key in keys.sealing.values()):
             raise ValueError("no current key of 256 bits")
     except (ValueError, KeyError, TypeError, AttributeError) as error:

@@ -28,7 +28,12 @@ class CannotOpen(Exception):
 
 
 # Where sealed values live; while there is one, a missing key file is a loss to be told and not a new start.
-_SEALED = (("clients.Client", "management_token"), ("credentials.Credential", "value"), ("connections.TokenSet", "access"), ("connections.SignIn", "verifier"))
+_SEALED = (
+    ("clients.Client", "management_token"),
+    ("credentials.Credential", "value"),
+    ("connections.TokenSet", "access"),
+    ("connections.SignIn", "verifier"),
+)
 
 
 def _holds_sealed_values() -> bool:
@@ -49,7 +54,7 @@ def seal(value: str, place: str) -> bytes:
     return _FORMAT + keys.current.to_bytes(2, "big") + nonce + sealed
 
 
-def unseal(sealed: bytes, place: str) -> Secret:
+def unseal(sealed: bytes | memoryview[int], place: str) -> Secret:
     """Open a sealed value. Raises :class:`CannotOpen`."""
     sealed = bytes(sealed)
     key = _keys().sealing.get(int.from_bytes(sealed[1:3], "big")) if sealed[:1] == _FORMAT else None

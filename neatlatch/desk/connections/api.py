@@ -283,9 +283,20 @@ def _due(connection: Connection) -> list[dict[str, Any]]:
         says = "renews itself" if renews and not held.refused else held.refused or "cannot be renewed"
         found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews and not held.refused else "sign_in"})
     if credential is not None:
-        found.append({"what": f"Client secret {credential.hint}", "at": credential.ends, "says": "" if credential.ends else "no end date known", "act": "put_secret"})
+        found.append(
+            {
+                "what": f"Client secret {credential.hint}",
+                "at": credential.ends,
+                "says": "" if credential.ends else "no end date known",
+                "act": "put_secret",
+            }
+        )
     if connection.client is not None:
-        found += [{"what": f"Consent for {scope}", "at": None, "says": "no end date"} for scope in sorted(connection.client.consents) if scope in connection.scopes]
+        found += [
+            {"what": f"Consent for {scope}", "at": None, "says": "no end date"}
+            for scope in sorted(connection.client.consents)
+            if scope in connection.scopes
+        ]
     return found
 
 
@@ -299,10 +310,14 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
     assert scheme is not None
     client, held = connection.client, getattr(connection, "tokens", None)
     lacks = _lacks(both)
-    waiting = connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
+    waiting = (
+        connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
+    )
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     call = profile.harmless_call()
-    choices = Client.objects.filter(place__application=connection.place.application).exclude(state="asking").select_related("place__environment")
+    choices = (
+        Client.objects.filter(place__application=connection.place.application).exclude(state="asking").select_related("place__environment")
+    )
     return {
         **row(connection, worked_out), "scheme": scheme_out(scheme), "values": connection.values, "scopes": connection.scopes, "pace": connection.pace,
         "time_limit": connection.time_limit, "version": connection.version, "changed_at": connection.changed_at, "changed_by": connection.changed_by,
@@ -395,7 +410,9 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
         raise wrong_fields({"client": "There is no such client."})
 
     def make() -> tuple[int, dict[str, Any]]:
-        connection, notes = services.create(by, place, given.ref.strip(), given.scheme, client, given.values, given.scopes, given.secret, given.secret_ends)
+        connection, notes = services.create(
+            by, place, given.ref.strip(), given.scheme, client, given.values, given.scopes, given.secret, given.secret_ends
+        )
         return 201, full(find(connection.ref), notes)
 
     # The secret's keyed fingerprint, never the secret itself, takes part in telling requests apart.
@@ -464,7 +481,7 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
     return 201, {"id": begun.pk, "address": address}
 
 
-@router.get("/sign-ins/{uuid:identity}", response=SignInState)
+@router.get("/sign-ins/{identity}", response=SignInState)
 def sign_in_state(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """How a sign-in went."""
     guard.need(request, "look")
@@ -490,4 +507,3 @@ def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]
         raise problems.not_found("user of this connection")
     services.remove_user(by, user)
     return full(find(ref))
-

@@ -20,7 +20,9 @@ from .models import Connection
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
     """Connections with all that pins need, in a constant number of queries."""
-    return rows.select_related("place__application", "place__environment", "client__place__environment", "credential", "tokens").prefetch_related(
+    return rows.select_related(
+        "place__application", "place__environment", "client__place__environment", "credential", "tokens"
+    ).prefetch_related(
         Prefetch("client__credentials", Credential.objects.defer("value")),
         "users",
         Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),

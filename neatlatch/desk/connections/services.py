@@ -81,7 +81,13 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
             connection.save(force_insert=True)
         except IntegrityError as error:
             raise wrong_fields({"ref": "This reference name is taken."}) from error
-        write(by, "made", "connection", ref, {"application": place.application.key, "environment": place.environment.name, "scheme": scheme_key})
+        write(
+            by,
+            "made",
+            "connection",
+            ref,
+            {"application": place.application.key, "environment": place.environment.name, "scheme": scheme_key},
+        )
     return connection, notes
 
 
@@ -113,13 +119,22 @@ def _touch(connection: Connection, by: Person) -> None:
 def forget_health(connection: Connection) -> None:
     """After a change on either side the past counts no more. Does not save."""
     fresh = health.after_change(health.Health())
-    connection.state, connection.score, connection.same_failures, connection.last_class = fresh.state.value, fresh.score, fresh.same_failures, ""
+    connection.state, connection.score, connection.same_failures, connection.last_class = (
+        fresh.state.value,
+        fresh.score,
+        fresh.same_failures,
+        "",
+    )
     connection.failing = ""
 
 
 def locked(connection: Connection) -> Connection:
     """The connection as it stands now, in the surrounding transaction."""
-    return Connection.objects.select_for_update().select_related("place__application", "place__environment", "client", "credential").get(pk=connection.pk)
+    return (
+        Connection.objects.select_for_update()
+        .select_related("place__application", "place__environment", "client", "credential")
+        .get(pk=connection.pk)
+    )
 
 
 @transaction.atomic
@@ -129,7 +144,9 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
     values, notes = clean_values(scheme, given.get("values") or {})
-    wrong = {key: text for key, text in profiles.check_values(scheme, {**connection.values, **values}).items() if key in values and values[key]}
+    wrong = {
+        key: text for key, text in profiles.check_values(scheme, {**connection.values, **values}).items() if key in values and values[key]
+    }
     scopes = given.get("scopes")
     wrong |= _wrong_scopes(scopes or [])
     for key, least, most in (("pace", 0.01, 1000), ("time_limit", 1, 120)):
@@ -147,7 +164,9 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     _touch(connection, by)
     if any(before.get(key) != connection.values.get(key) for key in _IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
-    changed = sorted([key for key, value in connection.values.items() if before.get(key) != value] + (["scopes"] if scopes is not None else []))
+    changed = sorted(
+        [key for key, value in connection.values.items() if before.get(key) != value] + (["scopes"] if scopes is not None else [])
+    )
     write(by, "changed", "connection", connection.ref, {"fields": changed})
     return connection, notes
 
@@ -282,7 +301,9 @@ def add_user(by: Person, connection: Connection, name: str, kind: str, owner: st
         errors["operations"] = f"{unknown[0]} is not an operation of this application."
     if errors:
         raise wrong_fields(errors)
-    user = ConnectionUser.objects.create(connection=connection, name=name.strip(), kind=kind, owner=owner.strip(), runs=runs.strip(), operations=operations)
+    user = ConnectionUser.objects.create(
+        connection=connection, name=name.strip(), kind=kind, owner=owner.strip(), runs=runs.strip(), operations=operations
+    )
     write(by, "noted a user", "connection", connection.ref, {"user": user.name})
     return user
 
@@ -292,4 +313,3 @@ def remove_user(by: Person, user: ConnectionUser) -> None:
     """A user no longer uses the connection."""
     write(by, "took a user off", "connection", user.connection.ref, {"user": user.name})
     user.delete()
-

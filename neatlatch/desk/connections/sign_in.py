@@ -69,7 +69,9 @@ def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
     if failure is None:
         return ""
     if failure.code == "refused_without_return":
-        return f"{failure.detail} That happens when client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1). Compare both below."
+        return (
+            f"{failure.detail} That happens when client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1). Compare both below."
+        )
     return f"It answers {failure.code}: {failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
 
 
@@ -85,7 +87,12 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
     Whatever happens is told in ``outcome`` and ``says`` of the sign-in.
     """
     with transaction.atomic():
-        sign_in = SignIn.objects.select_for_update().select_related("connection__credential", "connection__place").filter(state=safe.fingerprint(state)).first()
+        sign_in = (
+            SignIn.objects.select_for_update()
+            .select_related("connection__credential", "connection__place")
+            .filter(state=safe.fingerprint(state))
+            .first()
+        )
         if sign_in is None or sign_in.person_id != person.pk:
             return None
         if sign_in.ended is not None:
@@ -96,7 +103,9 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
     if timezone.now() - sign_in.begun > LONGEST:
         return _end(sign_in, "expired", "This sign-in was begun more than fifteen minutes ago. Begin again.")
     published = connection.place.read_metadata()
-    reply = replies.authorization_reply(full_address, state, sign_in.issuer or None, issuer_required=bool(published and published.sends_issuer))
+    reply = replies.authorization_reply(
+        full_address, state, sign_in.issuer or None, issuer_required=bool(published and published.sends_issuer)
+    )
     if not reply.accept:
         return _end(sign_in, "mismatch", f"What came back was dropped: {reply.meaning}. Nothing was kept. Begin again from this page.")
     if reply.error:
@@ -120,7 +129,11 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         try:
             told = oauth.ask(way, "token", request, asked_at)
         except RoadError as error:
-            return _end(sign_in, "failed", f"The person signed in, but the token endpoint could not be reached. {error.failure.detail} Begin again when it can.")
+            return _end(
+                sign_in,
+                "failed",
+                f"The person signed in, but the token endpoint could not be reached. {error.failure.detail} Begin again when it can.",
+            )
         if not told.reading.ok:
             return _end(sign_in, "failed", _trade_refused(told.reading))
         saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))

@@ -120,8 +120,17 @@ def hold(connection: Connection, road: Road, force: bool = False, newer_than: in
                 if not over and not force and (not is_due(tokens, now) or not renewable or tokens.refused):
                     return _held(tokens), ()
                 if not renewable:
-                    raise NoToken(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, "The access token has ended, and there is no refresh token to renew it."))
-                busy = bool(tokens.lease) and tokens.lease_until is not None and tokens.lease_until > now and not owner.is_gone(tokens.lease)
+                    raise NoToken(
+                        Failure(
+                            "token",
+                            "invalid_grant",
+                            CauseClass.CREDENTIAL,
+                            "The access token has ended, and there is no refresh token to renew it.",
+                        )
+                    )
+                busy = (
+                    bool(tokens.lease) and tokens.lease_until is not None and tokens.lease_until > now and not owner.is_gone(tokens.lease)
+                )
                 if not busy:
                     tokens.lease, tokens.lease_until = owner.sign(), now + LEASE
                     tokens.save(update_fields=["lease", "lease_until"])

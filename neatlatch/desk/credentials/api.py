@@ -73,7 +73,11 @@ def _find(identity: UUID) -> Handover:
 def credentials(request: HttpRequest) -> list[dict[str, Any]]:
     """All credentials, what ends soonest first. Two queries, however many there are."""
     guard.need(request, "look")
-    rows = Credential.objects.defer("value").select_related("client__place__application", "client__place__environment").prefetch_related("connections")
+    rows = (
+        Credential.objects.defer("value")
+        .select_related("client__place__application", "client__place__environment")
+        .prefetch_related("connections")
+    )
     now = timezone.now()
     found = [
         {"id": one.pk, "kind": one.kind, "hint": one.hint, "application": one.client.place.application.name if one.client else "",
@@ -85,14 +89,14 @@ def credentials(request: HttpRequest) -> list[dict[str, Any]]:
     return sorted(found, key=lambda one: (one["ends"] is None, one["ends"] or one["issued"]))
 
 
-@router.get("/handovers/{uuid:identity}", response=HandoverOut)
+@router.get("/handovers/{identity}", response=HandoverOut)
 def handover(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Where a handover stands."""
     guard.need(request, "change")
     return _shape(_find(identity))
 
 
-@router.post("/handovers/{uuid:identity}/showings", response=Shown)
+@router.post("/handovers/{identity}/showings", response=Shown)
 def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
     """Show the secret, this once."""
     by = guard.need(request, "change")
@@ -101,7 +105,7 @@ def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[s
     return {"value": value, "hide_after_seconds": 60}
 
 
-@router.post("/handovers/{uuid:identity}/closings", response=HandoverOut)
+@router.post("/handovers/{identity}/closings", response=HandoverOut)
 def close(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """“I have it”."""
     return _shape(services.close(guard.need(request, "change"), _find(identity)))

@@ -157,5 +157,3 @@ def change(request: HttpRequest, username: str, given: PersonChange) -> dict[str
     if person is None:
         raise problems.not_found("person")
     return _person(services.change(by, person, given.role, given.active))
-
-

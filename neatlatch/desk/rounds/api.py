@@ -193,14 +193,14 @@ def of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
     return found
 
 
-@router.get("/tests/{uuid:identity}", response=TestOut)
+@router.get("/tests/{identity}", response=TestOut)
 def test(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """A test and its evidence."""
     guard.need(request, "look")
     return test_out(find_test(identity))
 
 
-@router.post("/tests/{uuid:identity}/stops", response=TestOut)
+@router.post("/tests/{identity}/stops", response=TestOut)
 def stop(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Stop a running test."""
     by = guard.need(request, "test")
@@ -228,7 +228,11 @@ def round_full(number: int) -> dict[str, Any]:
     tests = []
     for one in Test.objects.filter(round_id=number).select_related("connection").order_by("connection__ref"):
         failed = next((rung for rung in one.rungs if not rung["passed"]), None)
-        says = f"{failed['rung'].replace('_', ' ')}: {failed['says']}" if failed else (one.rungs[-1]["rung"].replace("_", " ") if one.rungs and one.passed is None else "")
+        says = (
+            f"{failed['rung'].replace('_', ' ')}: {failed['says']}"
+            if failed
+            else (one.rungs[-1]["rung"].replace("_", " ") if one.rungs and one.passed is None else "")
+        )
         tests.append({"connection": one.connection.ref, "state": one.state, "passed": one.passed, "test": one.pk, "says": says})
     return {**round_out(found), "tests": tests}
 

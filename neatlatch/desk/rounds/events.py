@@ -61,7 +61,9 @@ async def _stream(request: HttpRequest, look: Callable[[], dict[str, Any]], over
                 told = event
                 yield event
 
-    return StreamingHttpResponse(events(), content_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+    return StreamingHttpResponse(
+        events(), content_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+    )
 
 
 def _event(seen: dict[str, Any]) -> str:

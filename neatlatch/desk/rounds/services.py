@@ -61,7 +61,9 @@ def plan_of(connection: Connection, test: Test) -> Plan:
 def begin_test(by: Person, connection: Connection) -> Test:
     """Write down that a test is to be run."""
     with transaction.atomic():
-        running = connection.tests.filter(state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE).first()
+        running = connection.tests.filter(
+            state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE
+        ).first()
         if running is not None:
             return running
         test = Test.objects.create(connection=connection, begun_by=by.username)
@@ -168,7 +170,13 @@ def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnos
     connection.last_class = after.last_class.value if after.last_class else ""
     connection.failing = f"{found.causes[0].says} {found.causes[0].reason}"[:300] if found and not sample.passed else ""
     if after.state != before.state:
-        write("the test", f"found {after.state.value.replace('_', ' ')}", "connection", connection.ref, {"was": before.state.value, "why": connection.failing})
+        write(
+            "the test",
+            f"found {after.state.value.replace('_', ' ')}",
+            "connection",
+            connection.ref,
+            {"was": before.state.value, "why": connection.failing},
+        )
 
 
 def stop_test(by: Person, test: Test) -> Test:
@@ -273,9 +281,9 @@ def take_up_again(just_started: bool) -> list[int]:
     if just_started:
         gone = running.filter(Q(round__isnull=False) | Q(alive_until__lt=now))
     gone.filter(round__isnull=False).update(state=Test.State.CUT)
-    Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(alive_until__gt=now).update(
-        state=Test.State.CUT, ended=now
-    )
+    Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(
+        alive_until__gt=now
+    ).update(state=Test.State.CUT, ended=now)
     return list(Round.objects.filter(ended=None).values_list("number", flat=True))
 
 
@@ -283,7 +291,9 @@ def clear_leftovers() -> int:
     """Clear away what tests that were cut off had made; answers how many things were cleared."""
     cleared = 0
     # A test that runs, or will run again because its round goes on, clears its own things away.
-    unfinished = Test.objects.filter(Q(state__in=(Test.State.RUNNING, Test.State.WAITING)) | Q(state=Test.State.CUT, round__isnull=False)).values("pk")
+    unfinished = Test.objects.filter(
+        Q(state__in=(Test.State.RUNNING, Test.State.WAITING)) | Q(state=Test.State.CUT, round__isnull=False)
+    ).values("pk")
     rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
     for row in rows.select_related("connection__credential", "connection__place")[:100]:
         try:
@@ -298,4 +308,3 @@ def clear_leftovers() -> int:
         else:
             models.Leftover.objects.filter(pk=row.pk).update(tries=row.tries + 1)
     return cleared
-

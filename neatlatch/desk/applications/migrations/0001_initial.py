@@ -5,64 +5,68 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Application',
+            name="Application",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.SlugField(max_length=80, unique=True)),
-                ('name', models.CharField(max_length=120, unique=True)),
-                ('purpose', models.CharField(blank=True, max_length=300)),
-                ('owner', models.CharField(blank=True, max_length=120)),
-                ('documentation', models.URLField(blank=True)),
-                ('profile', models.JSONField(default=dict)),
-                ('version', models.PositiveIntegerField(default=1)),
-                ('changed_by', models.CharField(blank=True, max_length=150)),
-                ('created', models.DateTimeField(auto_now_add=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.SlugField(max_length=80, unique=True)),
+                ("name", models.CharField(max_length=120, unique=True)),
+                ("purpose", models.CharField(blank=True, max_length=300)),
+                ("owner", models.CharField(blank=True, max_length=120)),
+                ("documentation", models.URLField(blank=True)),
+                ("profile", models.JSONField(default=dict)),
+                ("version", models.PositiveIntegerField(default=1)),
+                ("changed_by", models.CharField(blank=True, max_length=150)),
+                ("created", models.DateTimeField(auto_now_add=True)),
             ],
             options={
-                'ordering': ['name'],
+                "ordering": ["name"],
             },
         ),
         migrations.CreateModel(
-            name='Environment',
+            name="Environment",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.SlugField(unique=True)),
-                ('name', models.CharField(max_length=60, unique=True)),
-                ('order', models.PositiveSmallIntegerField(unique=True)),
-                ('look', models.CharField(default='flat', max_length=10)),
-                ('production', models.BooleanField(default=False)),
-                ('wants_service_account', models.BooleanField(default=False)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.SlugField(unique=True)),
+                ("name", models.CharField(max_length=60, unique=True)),
+                ("order", models.PositiveSmallIntegerField(unique=True)),
+                ("look", models.CharField(default="flat", max_length=10)),
+                ("production", models.BooleanField(default=False)),
+                ("wants_service_account", models.BooleanField(default=False)),
             ],
             options={
-                'ordering': ['order'],
+                "ordering": ["order"],
             },
         ),
         migrations.CreateModel(
-            name='Place',
+            name="Place",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('issuer', models.CharField(blank=True, max_length=500)),
-                ('authorization_endpoint', models.CharField(blank=True, max_length=500)),
-                ('token_endpoint', models.CharField(blank=True, max_length=500)),
-                ('api_base', models.CharField(blank=True, max_length=500)),
-                ('metadata_address', models.CharField(blank=True, max_length=500)),
-                ('metadata', models.JSONField(blank=True, null=True)),
-                ('read_at', models.DateTimeField(blank=True, null=True)),
-                ('changed_at', models.DateTimeField()),
-                ('application', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='places', to='applications.application')),
-                ('environment', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='places', to='applications.environment')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("issuer", models.CharField(blank=True, max_length=500)),
+                ("authorization_endpoint", models.CharField(blank=True, max_length=500)),
+                ("token_endpoint", models.CharField(blank=True, max_length=500)),
+                ("api_base", models.CharField(blank=True, max_length=500)),
+                ("metadata_address", models.CharField(blank=True, max_length=500)),
+                ("metadata", models.JSONField(blank=True, null=True)),
+                ("read_at", models.DateTimeField(blank=True, null=True)),
+                ("changed_at", models.DateTimeField()),
+                (
+                    "application",
+                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="places", to="applications.application"),
+                ),
+                (
+                    "environment",
+                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="places", to="applications.environment"),
+                ),
             ],
             options={
-                'ordering': ['environment__order'],
-                'constraints': [models.UniqueConstraint(fields=('application', 'environment'), name='one_place_for_an_environment')],
+                "ordering": ["environment__order"],
+                "constraints": [models.UniqueConstraint(fields=("application", "environment"), name="one_place_for_an_environment")],
             },
         ),
     ]

@@ -4,22 +4,20 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Repeatable',
+            name="Repeatable",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=100)),
-                ('digest', models.CharField(max_length=64)),
-                ('status', models.PositiveSmallIntegerField()),
-                ('answer', models.JSONField()),
-                ('at', models.DateTimeField(auto_now_add=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("key", models.CharField(max_length=100)),
+                ("digest", models.CharField(max_length=64)),
+                ("status", models.PositiveSmallIntegerField()),
+                ("answer", models.JSONField()),
+                ("at", models.DateTimeField(auto_now_add=True)),
             ],
         ),
     ]

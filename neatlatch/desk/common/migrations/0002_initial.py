@@ -6,22 +6,21 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('common', '0001_initial'),
+        ("common", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='repeatable',
-            name='person',
+            model_name="repeatable",
+            name="person",
             field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL),
         ),
         migrations.AddConstraint(
-            model_name='repeatable',
-            constraint=models.UniqueConstraint(fields=('person', 'key'), name='one_answer_for_a_key'),
+            model_name="repeatable",
+            constraint=models.UniqueConstraint(fields=("person", "key"), name="one_answer_for_a_key"),
         ),
     ]

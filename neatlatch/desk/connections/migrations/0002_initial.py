@@ -5,34 +5,35 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('applications', '0001_initial'),
-        ('connections', '0001_initial'),
-        ('credentials', '0001_initial'),
+        ("applications", "0001_initial"),
+        ("connections", "0001_initial"),
+        ("credentials", "0001_initial"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='connection',
-            name='credential',
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='connections', to='credentials.credential'),
+            model_name="connection",
+            name="credential",
+            field=models.ForeignKey(
+                null=True, on_delete=django.db.models.deletion.PROTECT, related_name="connections", to="credentials.credential"
+            ),
         ),
         migrations.AddField(
-            model_name='connection',
-            name='place',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='connections', to='applications.place'),
+            model_name="connection",
+            name="place",
+            field=models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="connections", to="applications.place"),
         ),
         migrations.AddField(
-            model_name='connectionuser',
-            name='connection',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='users', to='connections.connection'),
+            model_name="connectionuser",
+            name="connection",
+            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="users", to="connections.connection"),
         ),
         migrations.AddField(
-            model_name='signin',
-            name='connection',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='sign_ins', to='connections.connection'),
+            model_name="signin",
+            name="connection",
+            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="sign_ins", to="connections.connection"),
         ),
     ]

@@ -6,22 +6,21 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('connections', '0002_initial'),
+        ("connections", "0002_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='signin',
-            name='person',
+            model_name="signin",
+            name="person",
             field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL),
         ),
         migrations.AddConstraint(
-            model_name='connectionuser',
-            constraint=models.UniqueConstraint(fields=('connection', 'name'), name='one_user_of_a_name'),
+            model_name="connectionuser",
+            constraint=models.UniqueConstraint(fields=("connection", "name"), name="one_user_of_a_name"),
         ),
     ]

@@ -4,28 +4,26 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Entry',
+            name="Entry",
             fields=[
-                ('number', models.PositiveBigIntegerField(primary_key=True, serialize=False)),
-                ('at', models.DateTimeField()),
-                ('who', models.CharField(max_length=150)),
-                ('did', models.CharField(max_length=60)),
-                ('noun', models.CharField(max_length=40)),
-                ('ref', models.CharField(max_length=200)),
-                ('details', models.JSONField(default=dict)),
-                ('before', models.CharField(max_length=64)),
-                ('own', models.CharField(max_length=64, unique=True)),
+                ("number", models.PositiveBigIntegerField(primary_key=True, serialize=False)),
+                ("at", models.DateTimeField()),
+                ("who", models.CharField(max_length=150)),
+                ("did", models.CharField(max_length=60)),
+                ("noun", models.CharField(max_length=40)),
+                ("ref", models.CharField(max_length=200)),
+                ("details", models.JSONField(default=dict)),
+                ("before", models.CharField(max_length=64)),
+                ("own", models.CharField(max_length=64, unique=True)),
             ],
             options={
-                'indexes': [models.Index(fields=['noun', 'ref'], name='journal_ent_noun_0d3246_idx')],
+                "indexes": [models.Index(fields=["noun", "ref"], name="journal_ent_noun_0d3246_idx")],
             },
         ),
     ]

@@ -1,0 +1,42 @@
+"""The API against its own description, with whatever schemathesis thinks of; a real server, a person who may everything."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, settings
+from schemathesis.checks import not_a_server_error
+from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance, status_code_conformance
+
+from neatlatch.desk.api import api
+from tests.harness import Desk, StandIns
+
+# Left out: logging out (the next call would be nobody's), and people (it would switch itself off).
+_LEFT_OUT = r"^/api/session|^/api/people/"
+schema = schemathesis.openapi.from_dict(json.loads(json.dumps(api.get_openapi_schema(), default=str))).exclude(path_regex=_LEFT_OUT)
+
+
+@pytest.fixture(scope="module")
+def desk(stand_ins: StandIns) -> Iterator[Desk]:
+    from tests.settings import HOME_OF_TESTS
+
+    found = Desk(HOME_OF_TESTS / "schema", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    found.manage("migrate", "--verbosity", "0")
+    code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port})))"
+    password = json.loads(found.python(code).splitlines()[-1])["morag"][1]
+    found.start("desk")
+    found.web = found.client("morag", password)  # type: ignore[attr-defined]
+    yield found
+    found.kill()
+
+
+@schema.parametrize()
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+def test_any_call_is_answered_as_described(case: schemathesis.Case, desk: Desk) -> None:
+    web = desk.web  # type: ignore[attr-defined]
+    headers = {"X-CSRFToken": web.headers["X-CSRFToken"], "If-Match": "*"}
+    checks = [not_a_server_error, status_code_conformance, content_type_conformance, response_schema_conformance]
+    case.call_and_validate(base_url=desk.url, headers=headers, cookies=dict(web.cookies), checks=checks)
