@@ -13,7 +13,7 @@ from pathlib import Path
 
 from playwright.sync_api import Response, sync_playwright
 
-FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync".split()
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
 
 
 def main() -> None:
@@ -34,7 +34,7 @@ def main() -> None:
         page.wait_for_selector("text=What breaks next")
         fresh = browser.new_context(base_url=f"http://127.0.0.1:{port}", storage_state=context.storage_state()).new_page()
         seen: list[Response] = []
-        fresh.on("response", seen.append)
+        fresh.on("response", lambda one: seen.append(one))
         fresh.goto("/")
         fresh.wait_for_selector("text=What breaks next")
         fresh.wait_for_timeout(500)
@@ -47,7 +47,9 @@ def main() -> None:
     total = sum(sizes.values()) - fonts
     for name, size in sorted(sizes.items(), key=lambda one: -one[1]):
         print(f"{size / 1024:8.1f} KiB  {name}")
-    print(f"in all, fonts aside: {total / 1024:.1f} KiB (aim: under 200); fonts {fonts / 1024:.1f} KiB; the data alone {data / 1024:.1f} KiB, ratio {total / data:.1f}")
+    print(
+        f"in all, fonts aside: {total / 1024:.1f} KiB (aim: under 200); fonts {fonts / 1024:.1f} KiB; the data alone {data / 1024:.1f} KiB, ratio {total / data:.1f}"
+    )
 
 
 if __name__ == "__main__":

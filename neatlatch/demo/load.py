@@ -105,18 +105,23 @@ def _connection(by: Person, story: dict[str, Any], told: dict[str, Any], control
     visitor.enter_office()
     make = _by_hand if told.get("by_hand") else _by_protocol
     connection = make(by, story, told, place, visitor)
-    for user in told["users"]:
-        connections.add_user(by, connection, user["name"], user["kind"], user["owner"], user["runs"], user["operations"])
     if told.get("by_hand"):
         # Nobody has tried this one yet, and its owner wants no test before being asked: it stays out of the rounds.
+        _users(by, connection, told)
         connections.change(by, connection, {"paused": True})
         return
     _history(connection)
     rounds.run(rounds.begin_test(by, connection))
+    _users(by, connection, told)
     if slip := told.get("slip"):
         uri = connection.values["redirect_uri"] + slip["redirect_uri_end"]
         connections.change(by, connection, {"values": {"redirect_uri": uri}, "scopes": slip["scopes"]})
         rounds.run(rounds.begin_test(by, connection))
+
+
+def _users(by: Person, connection: Connection, told: dict[str, Any]) -> None:
+    for user in told["users"]:
+        connections.add_user(by, connection, user["name"], user["kind"], user["owner"], user["runs"], user["operations"])
 
 
 def _by_protocol(by: Person, story: dict[str, Any], told: dict[str, Any], place: Place, visitor: Visitor) -> Connection:

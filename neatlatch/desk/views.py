@@ -37,7 +37,9 @@ def come_back(request: HttpRequest) -> HttpResponse:
         # The session ended on the way. The code must not stay in the address of a page that waits for a log-in.
         return HttpResponseRedirect("/?returned=logged-out")
     done = sign_in.come_back(person, request.build_absolute_uri(), request.GET.get("state", ""))
-    answer = HttpResponseRedirect("/connections?returned=unknown" if done is None else f"{done.back}{'&' if '?' in done.back else '?'}signed-in={quote(str(done.pk))}")
+    answer = HttpResponseRedirect(
+        "/connections?returned=unknown" if done is None else f"{done.back}{'&' if '?' in done.back else '?'}signed-in={quote(str(done.pk))}"
+    )
     answer["Referrer-Policy"] = "no-referrer"
     return answer
 

@@ -4,27 +4,29 @@
   import Loading from '../../lib/Loading.svelte'
   import When from '../../lib/When.svelte'
 
-  let words = $state('')
+  let filter = $state('')
   const list = createInfiniteQuery(() => ({
-    queryKey: ['journal', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/journal', { params: { query: { words, cursor: pageParam || undefined } } })),
+    queryKey: ['journal', filter],
+    queryFn: ({ pageParam }) => ok(api.GET('/api/journal', { params: { query: { words: filter, cursor: pageParam || undefined } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next ?? undefined,
     placeholderData: (before) => before,
   }))
   const chain = createQuery(() => ({ queryKey: ['journal-chain'], queryFn: () => ok(api.GET('/api/journal/chain')) }))
   const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const words = (value: unknown): string =>
+    typeof value === 'string' ? value : Array.isArray(value) ? value.map(words).join(', ') : JSON.stringify(value)
   const shown = (details: Record<string, unknown>) =>
     Object.entries(details)
       .filter(([, value]) => value !== '' && JSON.stringify(value) !== '[]')
-      .map(([key, value]) => `${key.replaceAll('_', ' ')}: ${typeof value === 'string' ? value : JSON.stringify(value)}`)
+      .map(([key, value]) => `${key.replaceAll('_', ' ')}: ${words(value)}`)
       .join('; ')
 </script>
 
 <svelte:head><title>Journal · Neat Latch</title></svelte:head>
 <header class="mb-3 flex items-center gap-4">
   <h1>Journal</h1>
-  <input class="line-in max-w-sm" type="search" aria-label="Filter" placeholder="who, what, which" bind:value={words} />
+  <input class="line-in max-w-sm" type="search" aria-label="Filter" placeholder="who, what, which" bind:value={filter} />
   {#if chain.data}
     <span class={chain.data.holds ? 'text-success font-semibold' : 'text-error font-semibold'}
       >{chain.data.holds ? `The chain holds over ${chain.data.entries} entries` : chain.data.fault}</span

@@ -1,0 +1,75 @@
+"""One picture of each main view at 1280 x 800, from the demo. ``bin/screenshots`` calls this."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).resolve().parents[1]
+OUT = ROOT / "docs" / "screenshots"
+ADDRESS = "http://127.0.0.1:8600"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+
+
+def log_in(page: Page) -> None:
+    """As the administrator."""
+    logins = json.loads((ROOT / "var" / "demo" / "8600" / "logins.json").read_text())
+    page.goto(ADDRESS)
+    page.get_by_label("Login name").fill("morag")
+    page.get_by_label("Password").fill(logins["morag"][1])
+    page.get_by_role("button", name="Log in").click()
+    page.get_by_role("navigation", name="Sections").wait_for()
+
+
+def take(page: Page, name: str, address: str) -> None:
+    """Open an address, wait until it stands still, take the picture."""
+    page.goto(ADDRESS + address)
+    page.locator("h1").first.wait_for()
+    page.wait_for_timeout(900)
+    page.screenshot(path=OUT / f"{name}.png")
+
+
+def main() -> None:
+    """All of them, or the ones named."""
+    wanted = set(sys.argv[1:])
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+        log_in(page)
+        clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()
+        by_hand = next(one["id"] for one in clients if not one["managed"])
+        test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
+        rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
+        production = next(one["id"] for one in clients if one["environment"]["key"] == "production")
+        views = {
+            "today": "/", "connection": "/connections/cargo-manifests", "connection-latched": "/connections/cargo-manifests-sandbox",
+            "application": "/applications/cargo-manifests", "register-client": "/applications/cargo-manifests/clients/new",
+            "client-by-hand": f"/clients/{by_hand}", "new-connection": f"/connections/new?application=cargo-manifests&environment=production&client={production}",
+            "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
+            "journal": "/journal",
+        }  # fmt: skip
+        for name, address in views.items():
+            if not wanted or name in wanted:
+                take(page, name, address)
+        if not wanted or "client" in wanted:
+            page.goto(f"{ADDRESS}/applications/cargo-manifests/clients/new")
+            page.get_by_label("Name", exact=True).fill("Gannet Sound Ferries, berth board")
+            page.get_by_label("Contact").fill("connections@gannet.example")
+            page.get_by_label("berth.read").check()
+            page.get_by_role("button", name="Register", exact=True).click()
+            page.get_by_role("button", name="Show it once").click()
+            page.locator("[data-secret]").wait_for()
+            page.screenshot(path=OUT / "client.png")
+        if not wanted or "connection-dark" in wanted:
+            dark = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
+            log_in(dark)
+            take(dark, "connection-dark", "/connections/cargo-manifests")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
