@@ -62,7 +62,7 @@ class Keeper(Protocol):
 @dataclass(frozen=True)
 class Plan:
     """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time, so that a refusal is tried again."""
+    provider's spreading time, so that a refusal is tried again; ``pace`` is the most calls a second."""
 
     scheme: str
     token_endpoint: str
@@ -79,6 +79,7 @@ class Plan:
     needed: tuple[Operation, ...] = ()
     probe: Probe | None = None
     fresh: bool = False
+    pace: float = 10.0
 
 
 @dataclass(frozen=True)
@@ -117,6 +118,7 @@ class Climb:
     _exchanges: list[Exchange] = field(default_factory=list)
     _facts: dict[str, object] = field(default_factory=dict)
     _held: Held | None = None
+    _bucket: retries.Bucket | None = None
 
     def run(self) -> Iterator[RungResult | Leftover]:
         """Climb. Yields each rung as it ends. Raises :class:`Stopped`."""
@@ -228,7 +230,7 @@ class Climb:
         tries = 0
         secrets = (self._held.access_token,) if self._held else ()
         while True:
-            self._pause(0)
+            self._keep_pace()
             tries += 1
             self._tries = max(self._tries, tries)
             asked = None
@@ -251,6 +253,12 @@ class Climb:
                 if asked is not None and retries.wait_before(tries, asked, 0) is None:
                     return answer
             self._pause(retries.wait_before(tries, asked, self.chance()) or 0)
+
+    def _keep_pace(self) -> None:
+        """Wait until the connection's pace allows one more call."""
+        at = time.monotonic()
+        self._bucket, wait = (self._bucket or retries.Bucket.full(self.plan.pace, at)).take(at)
+        self._pause(wait)
 
     def _note_clock(self, answer: Answer) -> None:
         if self.clock_skew is None and (date := replies.header(answer.headers, "Date")):

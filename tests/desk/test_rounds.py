@@ -200,3 +200,25 @@ def test_old_evidence_goes_and_samples_stay(setup: Setup, monkeypatch: pytest.Mo
         setup.test(connection)
     assert Test.objects.count() == 3
     assert Sample.objects.count() == 4
+
+
+def test_a_test_whose_program_was_killed_does_not_block_the_next(setup: Setup) -> None:
+    connection = setup.latched("manifest.read")
+    dead = services.begin_test(setup.by, connection)
+    host = services.owner.sign().split("/")[0]
+    Test.objects.filter(pk=dead.pk).update(state="running", runner=f"{host}/999999/1/x", alive_until=timezone.now() + timedelta(minutes=2))
+    test = setup.test(connection)
+    assert test.pk != dead.pk
+    assert test.passed
+    assert Test.objects.get(pk=dead.pk).state == "cut"
+
+
+def test_the_pace_is_kept(setup: Setup) -> None:
+    """A bucket of one call at once and two a second: six calls take at least 2.5 s."""
+    connection = setup.latched()
+    connections.change(setup.by, connection, {"pace": 2.0})
+    begun = time.monotonic()
+    test = setup.test(connection)
+    calls = sum(len(one["exchanges"]) for one in test.rungs)
+    assert test.passed
+    assert time.monotonic() - begun >= (calls - 2) / 2

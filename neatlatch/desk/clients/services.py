@@ -124,6 +124,7 @@ def tick(by: Person, client: Client, key: str, done: bool) -> Client:
     ticks = [one for one in client.ticks if one != key] + ([key] if done else [])
     Client.objects.filter(pk=client.pk).update(ticks=ticks)
     client.ticks = ticks
+    write(by, "ticked a step off" if done else "took a tick away", "client", client.client_id or client.name, {"step": key})
     return client
 
 

@@ -42,6 +42,7 @@ class Test(models.Model):
     begun = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)
     alive_until = models.DateTimeField(null=True)
+    runner = models.CharField(max_length=64, blank=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     stop_asked = models.BooleanField(default=False)
     passed = models.BooleanField(null=True)

@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
 from neatlatch.core.evidence import CauseClass, RungResult, as_dict
+from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import halves, tokens
@@ -55,6 +56,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         needed=tuple(one for one in needed if one is not None),
         probe=profile.probe,
         fresh=age < timedelta(seconds=profile.limits.spread),
+        pace=connection.pace,
     )
 
 
@@ -64,8 +66,10 @@ def begin_test(by: Person, connection: Connection) -> Test:
         running = connection.tests.filter(
             state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE
         ).first()
-        if running is not None:
+        if running is not None and not owner.is_gone(running.runner):
             return running
+        if running is not None:  # its program was killed
+            Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
         test = Test.objects.create(connection=connection, begun_by=by.username)
         write(by, "tested", "connection", connection.ref)
     return test
@@ -96,7 +100,7 @@ def run(test: Test) -> Test:
         if test.state in (Test.State.DONE, Test.State.STOPPED):
             return test
         test.state, test.begun, test.rungs = Test.State.RUNNING, timezone.now(), []
-        test.alive_until = timezone.now() + ALIVE
+        test.alive_until, test.runner = timezone.now() + ALIVE, owner.sign()
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results = _Watch(test), []
@@ -181,7 +185,9 @@ def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnos
 
 def stop_test(by: Person, test: Test) -> Test:
     """Ask a running test to stop; it does before its next call."""
-    Test.objects.filter(pk=test.pk).update(stop_asked=True)
+    with transaction.atomic():
+        Test.objects.filter(pk=test.pk).update(stop_asked=True)
+        write(by, "stopped a test", "connection", test.connection.ref)
     test.stop_asked = True
     return test
 
@@ -233,8 +239,8 @@ def _claim(number: int) -> Test | None:
             .first()
         )
         if test is not None:
-            test.state, test.alive_until = Test.State.RUNNING, now + ALIVE
-            test.save(update_fields=["state", "alive_until"])
+            test.state, test.alive_until, test.runner = Test.State.RUNNING, now + ALIVE, owner.sign()
+            test.save(update_fields=["state", "alive_until", "runner"])
         return test
 
 
@@ -277,9 +283,11 @@ def take_up_again(just_started: bool) -> list[int]:
     """
     now = timezone.now()
     running = Test.objects.filter(state=Test.State.RUNNING)
-    gone = running.filter(alive_until__lt=now)
+    killed = [pk for pk, runner in running.values_list("pk", "runner") if owner.is_gone(runner)]
+    gone = running.filter(Q(alive_until__lt=now) | Q(pk__in=killed))
     if just_started:
-        gone = running.filter(Q(round__isnull=False) | Q(alive_until__lt=now))
+        gone = running.filter(Q(round__isnull=False) | Q(alive_until__lt=now) | Q(pk__in=killed))
+    gone.filter(round__isnull=True).update(state=Test.State.CUT, ended=now)
     gone.filter(round__isnull=False).update(state=Test.State.CUT)
     Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(
         alive_until__gt=now
