@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
-from tests.harness import ROOT, Desk, StandIns
+from tests.harness import CHROMIUM_FLAGS, ROOT, Desk, StandIns
 
 FLAGS = [
     "--no-sandbox",
@@ -28,7 +28,7 @@ expect.set_options(timeout=10_000)
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[str, Any]:
-    return {**browser_type_launch_args, "executable_path": shutil.which("chromium"), "args": FLAGS}
+    return {**browser_type_launch_args, "executable_path": shutil.which("chromium"), "args": CHROMIUM_FLAGS}
 
 
 @pytest.fixture(scope="session")

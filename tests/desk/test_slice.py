@@ -13,8 +13,8 @@ from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import halves
 from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.api import full
 from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.connections.shapes import full
 from neatlatch.desk.credentials import services as credentials
 from neatlatch.desk.credentials.models import Handover
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 import ssl
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 import pytest
@@ -21,7 +21,9 @@ OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
 
 
 @contextmanager
-def server(answer: bytes, context: ssl.SSLContext | None = None, silent: bool = False) -> Iterator[tuple[int, list[bytes]]]:
+def server(
+    answer: bytes | Callable[[int], bytes], context: ssl.SSLContext | None = None, silent: bool = False
+) -> Iterator[tuple[int, list[bytes]]]:
     """A server of a few lines that answers every request alike, and keeps what it was sent."""
     listening = socket.create_server(("127.0.0.1", 0))
     seen: list[bytes] = []
@@ -36,7 +38,7 @@ def server(answer: bytes, context: ssl.SSLContext | None = None, silent: bool = 
                 line = context.wrap_socket(line, server_side=True) if context else line
                 seen.append(line.recv(65536))
                 if not silent:
-                    line.sendall(answer)
+                    line.sendall(answer if isinstance(answer, bytes) else answer(listening.getsockname()[1]))
             except OSError:
                 pass
             if not silent:

@@ -2,21 +2,16 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 
-from neatlatch.core import breaks, pins
-from neatlatch.core.evidence import curl_line
-from neatlatch.core.pins import Pin
-from neatlatch.core.profiles import CODE
-from neatlatch.core.scopes import closure, lacking
-from neatlatch.desk.applications.api import EnvironmentOut, SchemeOut, environment_out, find_place, scheme_out
+from neatlatch.core import pins
+from neatlatch.desk.applications.api import find_place, scheme_out
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems, safe
 from neatlatch.desk.common.pages import page
@@ -24,248 +19,24 @@ from neatlatch.desk.common.problems import Problem, wrong_fields
 
 from . import halves, services, sign_in
 from .models import Connection, ConnectionUser, SignIn
+from .shapes import (
+    ActIn,
+    ClientName,
+    ConnectionChange,
+    ConnectionIn,
+    ConnectionOut,
+    Connections,
+    Draft,
+    SecretIn,
+    SignInIn,
+    SignInOut,
+    SignInState,
+    UserIn,
+    full,
+    row,
+)
 
 router = Router(tags=["connections"])
-
-
-class PieceOut(Schema):
-    """A run of characters, and whether the other side has it too."""
-
-    text: str
-    same: bool
-
-
-class ActOut(Schema):
-    """Something that would mend a pin."""
-
-    key: str
-    label: str
-    value: str
-
-
-class PinOut(Schema):
-    """A pin: both values, how they fit, and why."""
-
-    key: str
-    label: str
-    fit: str
-    provider: str
-    caller: str
-    why: str
-    provider_marked: list[PieceOut]
-    caller_marked: list[PieceOut]
-    acts: list[ActOut]
-
-
-class GlyphOut(Schema):
-    """The pins as a small drawing: one letter-free word for each, and all of them as a sentence."""
-
-    fits: list[str]
-    says: str
-
-
-class ConnectionRow(Schema):
-    """A connection in the list."""
-
-    ref: str
-    application: str
-    application_name: str
-    environment: EnvironmentOut
-    state: str
-    glyph: GlyphOut
-    latches: bool
-    failing: str
-    tested_at: datetime | None
-    users: int
-    paused: bool
-
-
-class Connections(Schema):
-    """A page of connections."""
-
-    items: list[ConnectionRow]
-    next: str | None
-
-
-class UserOut(Schema):
-    """A user of a connection, and what it lacks."""
-
-    id: int
-    name: str
-    kind: str
-    owner: str
-    runs: str
-    operations: list[str]
-    lacks: list[str]
-
-
-class DueOut(Schema):
-    """Something that ends, or comes due."""
-
-    what: str
-    at: datetime | None
-    says: str
-    act: str = ""
-
-
-class ClientChoice(Schema):
-    """A client registration that this connection could name."""
-
-    id: UUID
-    name: str
-    client_id: str
-    environment: str
-
-
-class ConnectionOut(ConnectionRow):
-    """A connection in full."""
-
-    scheme: SchemeOut
-    values: dict[str, str]
-    scopes: list[str]
-    pace: float
-    time_limit: float
-    version: int
-    changed_at: datetime
-    changed_by: str
-    client: UUID | None
-    managed: bool
-    secret_hint: str
-    pins: list[PinOut]
-    users_of: list[UserOut]
-    due: list[DueOut]
-    choices: list[ClientChoice]
-    operations: list[str]
-    signs_person_in: bool
-    signed_in: bool
-    curl: str
-    last_test: UUID | None
-    waiting_sign_in: datetime | None
-    next_break: str = ""
-    notes: dict[str, list[str]] = {}
-
-
-class ConnectionIn(Schema):
-    """A new connection."""
-
-    ref: str
-    application: str
-    environment: str
-    scheme: str
-    client: UUID | None = None
-    values: dict[str, str] = {}
-    scopes: list[str] = []
-    secret: str = ""
-    secret_ends: datetime | None = None
-
-
-class ConnectionChange(Schema):
-    """What to change; absent: stays."""
-
-    values: dict[str, str] | None = None
-    scopes: list[str] | None = None
-    pace: float | None = None
-    time_limit: float | None = None
-    paused: bool | None = None
-
-
-class ActIn(Schema):
-    """An act of a pin."""
-
-    pin: str
-    key: str
-    value: str = ""
-
-
-class SecretIn(Schema):
-    """A new secret for the caller side."""
-
-    secret: str
-    ends: datetime | None = None
-
-
-class ClientName(Schema):
-    """The client registration to name."""
-
-    client: UUID
-
-
-class SignInIn(Schema):
-    """The page to come back to."""
-
-    back: str = ""
-
-
-class SignInOut(Schema):
-    """Where to send the person."""
-
-    id: UUID
-    address: str
-
-
-class SignInState(Schema):
-    """How a sign-in went."""
-
-    id: UUID
-    connection: str
-    outcome: str
-    says: str
-    ended: datetime | None
-
-
-class UserIn(Schema):
-    """A user of the connection."""
-
-    name: str
-    kind: str = "job"
-    owner: str = ""
-    runs: str = ""
-    operations: list[str] = []
-
-
-class Draft(Schema):
-    """What a new connection starts from."""
-
-    scheme: SchemeOut
-    values: dict[str, str]
-    scopes: list[ScopeChoice]
-    ref: str
-    secret_known: bool
-
-
-class ScopeChoice(Schema):
-    """A scope to choose."""
-
-    name: str
-    meaning: str
-    kind: str
-    administrator: bool
-    permitted: bool
-
-
-Draft.model_rebuild()
-
-
-def pin_out(pin: Pin) -> dict[str, Any]:
-    """A pin as the page wants it."""
-    marked = pin.marked
-    return {
-        "key": pin.key, "label": pin.label, "fit": pin.fit.value, "provider": pin.provider, "caller": pin.caller, "why": pin.why,
-        "provider_marked": [{"text": p.text, "same": p.same} for p in marked.provider] if marked else [],
-        "caller_marked": [{"text": p.text, "same": p.same} for p in marked.caller] if marked else [],
-        "acts": [{"key": a.key, "label": a.label, "value": a.value} for a in pin.acts],
-    }  # fmt: skip
-
-
-def row(connection: Connection, worked_out: tuple[Pin, ...]) -> dict[str, Any]:
-    """A connection in the list."""
-    application = connection.place.application
-    return {
-        "ref": connection.ref, "application": application.key, "application_name": application.name,
-        "environment": environment_out(connection.place.environment), "state": connection.state,
-        "glyph": {"fits": [one.fit.value for one in worked_out], "says": pins.summary(worked_out)}, "latches": pins.latches(worked_out),
-        "failing": connection.failing, "tested_at": connection.tested_at, "users": len(connection.users.all()), "paused": connection.paused,
-    }  # fmt: skip
 
 
 def find(ref: str) -> Connection:
@@ -274,78 +45,6 @@ def find(ref: str) -> Connection:
     if found is None:
         raise problems.not_found("connection")
     return found
-
-
-def _due(connection: Connection) -> list[dict[str, Any]]:
-    held, credential, found = getattr(connection, "tokens", None), connection.credential, []
-    if held is not None:
-        renews = held.refresh is not None or connection.scheme != CODE
-        says = "renews itself" if renews and not held.refused else held.refused or "cannot be renewed"
-        found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews and not held.refused else "sign_in"})
-    if credential is not None:
-        found.append(
-            {
-                "what": f"Client secret {credential.hint}",
-                "at": credential.ends,
-                "says": "" if credential.ends else "no end date known",
-                "act": "put_secret",
-            }
-        )
-    if connection.client is not None:
-        found += [
-            {"what": f"Consent for {scope}", "at": None, "says": "no end date"}
-            for scope in sorted(connection.client.consents)
-            if scope in connection.scopes
-        ]
-    return found
-
-
-def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> dict[str, Any]:
-    """A connection in full."""
-    now = timezone.now()
-    both = halves.halves(connection, now)
-    worked_out = pins.work_out(both)
-    profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme)
-    assert scheme is not None
-    client, held = connection.client, getattr(connection, "tokens", None)
-    lacks = _lacks(both)
-    waiting = (
-        connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
-    )
-    soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
-    call = profile.harmless_call()
-    choices = (
-        Client.objects.filter(place__application=connection.place.application).exclude(state="asking").select_related("place__environment")
-    )
-    return {
-        **row(connection, worked_out), "scheme": scheme_out(scheme), "values": connection.values, "scopes": connection.scopes, "pace": connection.pace,
-        "time_limit": connection.time_limit, "version": connection.version, "changed_at": connection.changed_at, "changed_by": connection.changed_by,
-        "client": client.pk if client else None, "managed": bool(client and client.managed),
-        "secret_hint": connection.credential.hint if connection.credential else "", "pins": [pin_out(one) for one in worked_out],
-        "users_of": [{"id": u.pk, "name": u.name, "kind": u.kind, "owner": u.owner, "runs": u.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
-                     for u in connection.users.all()],
-        "due": _due(connection),
-        "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id, "environment": c.place.environment.name} for c in choices],
-        "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
-        "curl": _curl(connection, call.method, call.path) if call else "",
-        "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
-        "next_break": soonest.why if soonest else "", "notes": notes or {},
-    }  # fmt: skip
-
-
-def _curl(connection: Connection, method: str, path: str) -> str:
-    return curl_line(method, connection.values.get("api_base", "").rstrip("/") + path, [("Accept", "application/json")])
-
-
-def _lacks(both: pins.Halves) -> dict[str, list[str]]:
-    permitted = both.caller.scopes & closure(both.provider.scopes, both.implies)
-    lacks: dict[str, list[str]] = {}
-    for one in both.needs:
-        for scope in sorted(lacking(permitted, one.alternatives, both.implies)):
-            if scope not in lacks.setdefault(one.user, []):
-                lacks[one.user].append(scope)
-    return lacks
 
 
 @router.get("/connections", response=Connections)

@@ -20,8 +20,9 @@ from neatlatch.desk.applications.models import Application, Environment
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.connections import halves
-from neatlatch.desk.connections.api import GlyphOut, find
+from neatlatch.desk.connections.api import find
 from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.connections.shapes import GlyphOut
 
 from . import services
 from .models import Round, Sample, Test

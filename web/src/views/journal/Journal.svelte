@@ -7,7 +7,8 @@
   let filter = $state('')
   const list = createInfiniteQuery(() => ({
     queryKey: ['journal', filter],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/journal', { params: { query: { words: filter, cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      ok(api.GET('/api/journal', { params: { query: { words: filter, cursor: pageParam || undefined } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next ?? undefined,
     placeholderData: (before) => before,
