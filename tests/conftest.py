@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 from collections.abc import Iterator
 
 import pytest
@@ -11,6 +13,12 @@ from tests.harness import StandIns
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    """Leave nothing behind: the tests' home may lie in memory."""
+    if (home := os.environ.get("NEATLATCH_TEST_HOME", "")).rpartition("/")[2].startswith("neatlatch-test-"):
+        shutil.rmtree(home, ignore_errors=True)
 
 
 @pytest.fixture(scope="session")

@@ -172,7 +172,8 @@ def _mask_json(found: Any) -> Any:
 def _mask_loose(body: str) -> str:
     """In text that is neither a form nor JSON, mask what follows a secret's name and the value of hidden fields."""
     names = "|".join(sorted(_SECRET_NAMES))
-    body = re.sub(rf"(?i)\b({names})([\"']?\s*[=:]\s*[\"']?)[^\s\"'&<>]+", rf"\1\2{MASK}", body)
+    # Rather too much than too little: up to the next space.
+    body = re.sub(rf"(?i)\b({names})([\"']?\s*[=:]\s*[\"']?)\S+", rf"\1\2{MASK}", body)
     return re.sub(r"(?i)(<input[^>]*type=[\"']?hidden[^>]*value=)(\"[^\"]*\"|'[^']*')", rf'\1"{MASK}"', body)
 
 

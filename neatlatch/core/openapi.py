@@ -39,7 +39,7 @@ def read_description(document: Any) -> Described:
     for scheme in oauth.values():
         for flow in _object(scheme.get("flows")).values():
             meanings.update({str(k): str(v) for k, v in _object(_object(flow).get("scopes")).items()})
-    servers = tuple(str(_object(one).get("url", "")) for one in document.get("servers") or [] if isinstance(one, dict))
+    servers = tuple(str(_object(one).get("url", "")) for one in _list(document.get("servers")) if isinstance(one, dict))
     return Described(
         str(_object(document.get("info")).get("title", "")),
         servers,
@@ -52,6 +52,10 @@ def _object(found: Any) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
+def _list(found: Any) -> list[Any]:
+    return found if isinstance(found, list) else []
+
+
 def _oauth_schemes(document: dict[str, Any]) -> dict[str, dict[str, Any]]:
     schemes = _object(_object(document.get("components")).get("securitySchemes"))
     return {name: scheme for name, scheme in schemes.items() if _object(scheme).get("type") in ("oauth2", "openIdConnect")}
@@ -60,10 +64,10 @@ def _oauth_schemes(document: dict[str, Any]) -> dict[str, dict[str, Any]]:
 def _alternatives(needs: Any, oauth: dict[str, Any]) -> tuple[frozenset[str], ...]:
     """Each security requirement is one alternative (§4.8.30); an empty one means that nothing is needed."""
     found = []
-    for need in needs if isinstance(needs, list) else []:
+    for need in _list(needs):
         scopes = [scopes for name, scopes in _object(need).items() if name in oauth]
         if scopes or need == {}:
-            found.append(frozenset(str(scope) for some in scopes for scope in (some or [])))
+            found.append(frozenset(str(scope) for some in scopes for scope in _list(some)))
     return () if frozenset() in found else tuple(found)
 
 

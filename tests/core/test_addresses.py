@@ -14,7 +14,7 @@ URIS = st.builds(
     st.sampled_from(["http", "https", "HTTPS", "Http"]),
     st.from_regex(r"\A[a-zA-Z][a-zA-Z0-9]{0,8}(\.[a-zA-Z]{2,5})?\Z"),
     st.sampled_from(["", ":443", ":80", ":8443"]),
-    st.from_regex(r"\A(/([A-Za-z0-9~._-]|%7[eE]|%2[fF]|%41){0,4}|/\.\.|/\.){0,4}\Z"),
+    st.from_regex(r"\A(/([A-Za-z0-9~._-]|%7[eE]|%2[fF]|%41){1,4}|/\.\.|/\.){0,4}/?\Z"),
     st.sampled_from(["", "?a=1", "?a=%7e&b"]),
 )
 
@@ -39,6 +39,7 @@ def test_normalising_agrees_with_the_reference_library(uri: str) -> None:
     ours = addresses.take_apart(addresses.normalise(uri))
     assert ours.scheme == reference.scheme
     assert ours.host == reference.host
+    # Empty segments are left out: the library drops them, RFC 3986 §5.2.4 does not ("/.//" is "//").
     # The library does not undo escapes of unreserved characters (§6.2.2.2), nor fill an empty path (§6.2.3).
     unescaped = (reference.path or "/").replace("%7E", "~").replace("%41", "A")
     assert ours.path == addresses.remove_dot_segments(unescaped)

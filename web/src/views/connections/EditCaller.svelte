@@ -93,6 +93,15 @@
       {start.users_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint or client ID its tokens are dropped.
     </p>
   {/if}
+  {#if confirming}
+    <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      Removing it drops its tokens and its history.
+      {start.users_of.length
+        ? `${start.users_of.map((one) => one.name).join(', ')} ${start.users_of.length === 1 ? 'stops' : 'stop'} at once.`
+        : 'No user is noted for it.'}
+      The client stays registered at the application.
+    </p>
+  {/if}
   <ProblemBox {problem} />
   <div class="mt-2 flex flex-wrap items-end gap-3">
     <button class="btn btn-primary btn-sm">Save</button>

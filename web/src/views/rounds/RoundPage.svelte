@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, type Round } from '../../api/client'
+  import { clock } from '../../lib/clock.svelte'
   import { listen } from '../../lib/live'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -16,6 +17,13 @@
   }))
   let problem = $state<unknown>(null)
   const running = $derived(found.data ? !found.data.ended : false)
+  /** Nobody has taken up a single test for a while: the worker is most likely not running. */
+  const nobody = $derived(
+    running &&
+      found.data !== undefined &&
+      found.data.tests.every((one) => one.state === 'waiting') &&
+      clock.now - new Date(found.data.begun).getTime() > 20_000,
+  )
 
   $effect(() => {
     if (!running) return
@@ -64,6 +72,11 @@
           : '. It has ended'}.
     </p>
   </div>
+  {#if nobody}
+    <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      No worker has taken this round up. Look whether the worker runs; the round goes on as soon as it does.
+    </p>
+  {/if}
   <ProblemBox {problem} />
   <div class="sheet overflow-x-auto">
     <table class="rows">
