@@ -118,7 +118,11 @@ def test_a_renewal_that_is_refused_is_told_and_not_tried_again_and_again(setup: 
     assert "used before" in TokenSet.objects.get().refused
     assert Entry.objects.filter(did="was refused a renewal").exists()
     bring_near_the_end(connection)
+    asked = setup.stand_ins.calls("token")
     assert tokens.renew_those_due() == 0
+    with pytest.raises(NoToken, match="invalid_grant"):
+        hold(connection, force=True)
+    assert setup.stand_ins.calls("token") == asked
     found = halves.with_everything(Connection.objects.all()).get()
     soonest = halves.soonest([(found, halves.work_out(found, timezone.now()))], timezone.now())
     assert "Renewal was refused" in soonest[0].why

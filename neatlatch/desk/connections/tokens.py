@@ -119,6 +119,9 @@ def hold(connection: Connection, road: Road, force: bool = False, newer_than: in
                 renewable = connection.scheme != CODE or tokens.refresh is not None
                 if not over and not force and (not is_due(tokens, now) or not renewable or tokens.refused):
                     return _held(tokens), ()
+                if tokens.refused:
+                    # Showing a dead refresh token again and again looks like theft to the provider; only signing in helps.
+                    raise NoToken(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, f"Renewal was refused before: {tokens.refused}"))
                 if not renewable:
                     raise NoToken(
                         Failure(
