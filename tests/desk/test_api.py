@@ -307,3 +307,15 @@ def test_an_unforeseen_error_is_not_told_to_the_caller(
         answer = web.get("/api/today")
     assert answer.status_code == 500
     assert "inner detail" not in answer.content.decode()
+
+
+def test_a_change_at_the_provider_makes_its_connections_not_proven(setup: Setup) -> None:
+    made = setup.latched()
+    assert setup.test(made).passed
+    web, client = setup.web(), Connection.objects.get().client
+    assert Connection.objects.get().state == "latched"
+    answer = patch(web, f"/api/clients/{client.pk}", {"scopes": ["manifest.read"]}, **{"If-Match": "*"})
+    assert answer.status_code == 200, answer.content
+    found = web.get("/api/connections/cargo").json()
+    assert found["state"] == "not_proven"
+    assert {one["key"] for one in found["pins"] if one["fit"] == "differs"} == {"scopes"}

@@ -20,7 +20,13 @@ def pin(halves: Halves) -> Pin:
                    "The application does not say who signed in.", acts=(again,) if expected else ())  # fmt: skip
     if expected and actual.casefold() != expected.casefold():
         return differs(
-            KEY, LABEL, expected, actual, f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.", again
+            KEY,
+            LABEL,
+            expected,
+            actual,
+            f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.",
+            again,
+            marked=False,
         )
     if not expected and halves.caller.environment_wants_service_account and not looks_like_service(actual):
         return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "

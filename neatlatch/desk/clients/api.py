@@ -14,6 +14,7 @@ from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.connections.services import provider_changed
 
 from . import services
 from .models import Client
@@ -205,6 +206,7 @@ def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
         )
 
     changed = services.change(by, found, edit)
+    provider_changed(changed)
     guard.tagged(response, changed.version)
     return shape(changed)
 
@@ -219,7 +221,11 @@ def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 @router.post("/clients/{identity}/readings", response=ClientOut)
 def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Read a managed client as the application holds it now."""
-    return shape(services.read_back(guard.need(request, "change"), find(identity)))
+    found = find(identity)
+    read = services.read_back(guard.need(request, "change"), found)
+    if read.version != found.version:
+        provider_changed(read)
+    return shape(read)
 
 
 @router.post("/clients/{identity}/ticks", response=ClientOut)
@@ -232,13 +238,16 @@ def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
 def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
     """Enter the client ID that the application gave."""
     found, notes = services.enter_client_id(guard.need(request, "change"), find(identity), given.client_id)
+    provider_changed(found)
     return shape(found, notes=notes)
 
 
 @router.post("/clients/{identity}/consents", response=ClientOut)
 def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
     """Note an administrator's consent, or that it was withdrawn."""
-    return shape(services.note_consent(guard.need(request, "change"), find(identity), given.scope, given.given))
+    changed = services.note_consent(guard.need(request, "change"), find(identity), given.scope, given.given)
+    provider_changed(changed)
+    return shape(changed)
 
 
 @router.post("/redirect-uris/lint", response=list[LintOut])

@@ -229,12 +229,16 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> C
         clients.note_consent(by, client, value, True)
     else:
         raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
-    with transaction.atomic():
-        # The provider's half changed, so nobody has tried any of its connections since.
-        for one in Connection.objects.select_for_update().filter(client=client):
-            forget_health(one)
-            one.save()
+    provider_changed(client)
     return connection
+
+
+@transaction.atomic
+def provider_changed(client: Client) -> None:
+    """The provider's half changed, so nobody has tried any of the client's connections since."""
+    for one in Connection.objects.select_for_update().filter(client=client):
+        forget_health(one)
+        one.save()
 
 
 @transaction.atomic

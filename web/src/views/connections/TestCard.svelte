@@ -74,7 +74,9 @@
     {#if test?.passed}<p class="text-success mt-2 font-semibold">
         All rungs passed{test.rungs.some((one) => one.skipped) ? ', where there was something to try' : ''}.
       </p>{/if}
-    {#if causes.length && failed}
+    {#if test && ended(test) && connection.state === 'not_proven'}
+      <p class="bg-quiet-ground mt-2 rounded-md px-3 py-2">This was before the last change. Nobody has tried since.</p>
+    {:else if causes.length && failed}
       <div class="bg-bad-ground mt-2 rounded-md px-3 py-2">
         <p><strong>Stopped at {rungName(failed.rung)}.</strong> {causes[0]?.says} {causes[0]?.reason}</p>
         {#if !causes[0]?.pin}<p>{causes[0]?.mend}</p>{/if}
