@@ -139,12 +139,6 @@ def equivalent(one: str, other: str) -> bool:
     return normalise(one) == normalise(other)
 
 
-def same_origin(one: str, other: str) -> bool:
-    """Whether scheme, host and port are the same (RFC 6454 §5)."""
-    a, b = take_apart(normalise(one)), take_apart(normalise(other))
-    return (a.scheme, a.host, a.effective_port) == (b.scheme, b.host, b.effective_port)
-
-
 def is_absolute(uri: str) -> bool:
     """Whether the text starts with a valid scheme (RFC 3986 §3.1)."""
     scheme = take_apart(uri).scheme

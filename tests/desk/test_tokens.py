@@ -13,6 +13,7 @@ from django.utils import timezone
 from neatlatch.core.profiles import CLIENT
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.rounds.models import Test
@@ -156,3 +157,17 @@ def test_a_token_that_was_revoked_there_is_renewed_by_the_test(setup: Setup) -> 
     assert test.passed
     assert isinstance(test, Test)
     assert TokenSet.objects.get().generation == 2
+
+
+def test_removing_a_connection_ends_its_tokens_at_the_provider(setup: Setup) -> None:
+    """RFC 7009 §2.1; where the provider cannot be reached, the connection goes all the same and the journal says so."""
+    connection = setup.latched()
+    held = setup.stand_ins.state()["refresh"]
+    connections.remove(setup.by, connection)
+    assert setup.stand_ins.state()["refresh"] == held - 1
+    assert Entry.objects.get(did="removed").details["tokens revoked there"] == "yes"
+    other = setup.latched(ref="other")
+    setup.stand_ins.fault("unavailable", where="token", count=5)
+    connections.remove(setup.by, other)
+    assert not Connection.objects.exists()
+    assert "no, it answered" in Entry.objects.filter(did="removed").last().details["tokens revoked there"]

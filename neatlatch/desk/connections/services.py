@@ -22,6 +22,7 @@ from neatlatch.desk.credentials.services import check_pasted, keep
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
+from . import tokens
 from .models import Connection, ConnectionUser, TokenSet
 
 _REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
@@ -196,13 +197,16 @@ def choose_client(by: Person, connection: Connection, client: Client) -> Connect
     return connection
 
 
-@transaction.atomic
 def remove(by: Person, connection: Connection) -> None:
-    """Take a connection away, with its tokens and its history."""
-    connection = locked(connection)
-    connection.samples.all().delete()
-    write(by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name})
-    connection.delete()
+    """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
+    revoked = tokens.revoke(connection)
+    with transaction.atomic():
+        connection = locked(connection)
+        connection.samples.all().delete()
+        write(
+            by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name, "tokens revoked there": revoked}
+        )
+        connection.delete()
 
 
 # The acts of the pins

@@ -202,3 +202,19 @@ def renew_those_due(stop_at: float = 50.0) -> int:
             except (NoToken, RoadError) as error:
                 log.warning("renewal failed", connection=tokens.connection.ref, why=str(error))
     return renewed
+
+
+def revoke(connection: Connection) -> str:
+    """Ask the provider to end the tokens of a connection (RFC 7009); answers in words whether it did."""
+    held = TokenSet.objects.filter(connection=connection).first()
+    endpoint = connection.place.published("revocation_endpoint")
+    if held is None or not endpoint:
+        return "none held" if held is None else "no, it publishes no address for that"
+    refresh = held.open_refresh().reveal()
+    token, hint = (refresh, "refresh_token") if refresh else (held.open_access().reveal(), "access_token")
+    try:
+        with new_road(10.0) as way:
+            told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client_of(connection), token, hint), timezone.now())
+    except RoadError as error:
+        return f"no, it could not be reached: {error.failure.code}"
+    return "yes" if told.reading.ok else f"no, it answered {told.reading.error or told.exchange.status}"

@@ -95,7 +95,7 @@
   {/if}
   {#if confirming}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      Removing it drops its tokens and its history.
+      Removing it ends its tokens at the application and drops its history.
       {start.users_of.length
         ? `${start.users_of.map((one) => one.name).join(', ')} ${start.users_of.length === 1 ? 'stops' : 'stop'} at once.`
         : 'No user is noted for it.'}
