@@ -167,3 +167,30 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
     expect(page.get_by_text("All rungs passed")).to_be_visible()
     expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "fits")
     assert page.errors == []  # type: ignore[attr-defined]
+
+
+def test_an_application_described_by_hand(browser: Browser, empty_desk: Desk) -> None:
+    """No metadata, no description: addresses and scopes are entered from its documents, and a client can be prepared."""
+    page = open_page(browser, empty_desk)
+    page.goto("/applications/new")
+    page.get_by_label("By hand, from its documents").check()
+    for label, value in (("Issuer", "https://ids.tides.example"), ("Authorization endpoint", "https://ids.tides.example/a"), ("Token endpoint", "https://ids.tides.example/t"),
+                         ("API base address", "http://tides.example/api"), ("Name", "Tide tables")):  # fmt: skip
+        page.get_by_label(label, exact=True).fill(value)
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_text("It must be https, unless it is a loopback address.").first).to_be_visible()
+    page.get_by_label("API base address", exact=True).fill("https://tides.example/api")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("heading", name="Tide tables", level=1)).to_be_visible()
+    page.get_by_role("button", name="Enter scopes").click()
+    page.get_by_role("button", name="Add a scope").click()
+    page.get_by_label("Name of the new scope").fill("tide read")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("alert")).to_contain_text("is not a scope")
+    page.get_by_label("Name of the new scope").fill("tide.read")
+    page.get_by_label("Meaning of").fill("See the tides")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("cell", name="tide.read")).to_be_visible()
+    page.get_by_role("link", name="Register a client").click()
+    expect(page.get_by_label("tide.read")).to_be_visible()
+    assert page.errors == []  # type: ignore[attr-defined]

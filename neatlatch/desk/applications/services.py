@@ -11,6 +11,7 @@ from django.utils.text import slugify
 
 from neatlatch.core import addresses, openapi, profiles
 from neatlatch.core.metadata import ServerMetadata
+from neatlatch.core.scopes import malformed
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.journal.services import write
@@ -175,6 +176,10 @@ def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> prof
     for name, one in said.items():
         if one.get("kind", "read") not in ("read", "write", "admin"):
             raise wrong_fields({"scopes": f"{name}: the kind is read, write or admin."})
+        if malformed(name):
+            raise wrong_fields(
+                {"scopes": f"“{name}” is not a scope: it is empty or holds characters that a scope must not (RFC 6749 §3.3)."}
+            )
     scopes = tuple(replace(one, meaning=str(said[one.name].get("meaning", one.meaning)), kind=said[one.name].get("kind", one.kind),
                            administrator=bool(said[one.name].get("administrator", one.administrator))) if one.name in said else one
                    for one in profile.scopes)  # fmt: skip

@@ -34,8 +34,9 @@
       problem = error
     }
   }
-  async function saveScopes(scopes: { name: string; meaning: string; kind: string; administrator: boolean }[]): Promise<void> {
+  async function saveScopes(scopes: { name: string; meaning: string; kind: string; administrator: boolean }[]): Promise<boolean> {
     problem = null
+    let saved = true
     try {
       await ok(
         api.PATCH('/api/applications/{key}', {
@@ -46,8 +47,10 @@
       )
     } catch (error) {
       problem = error
+      saved = false
     }
     await queries.invalidateQueries()
+    return saved
   }
 </script>
 

@@ -5,36 +5,44 @@
     kind: string
     administrator: boolean
   }
-  let { scopes, editable, save }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<void> } = $props()
+  let { scopes, editable, save }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<boolean> } = $props()
   let draft = $state<Scope[] | null>(null)
 
   const edit = () => (draft = scopes.map(({ name, meaning, kind, administrator }) => ({ name, meaning, kind, administrator })))
+  const add = () => draft?.push({ name: '', meaning: '', kind: 'read', administrator: false })
+  /** What was typed stays until it is saved. */
   async function done(): Promise<void> {
-    if (draft) await save(draft)
-    draft = null
+    const wanted = (draft ?? []).map((one) => ({ ...one, name: one.name.trim() })).filter((one) => one.name)
+    if (await save(wanted)) draft = null
   }
 </script>
 
 <section class="sheet" aria-labelledby="scopes">
   <div class="border-base-300 flex items-center border-b px-4 py-2">
     <h2 id="scopes">Scopes</h2>
-    {#if editable && !draft && scopes.length}<button class="act ms-auto" onclick={edit}>Say what they mean</button>{/if}
+    {#if editable && !draft}<button class="act ms-auto" onclick={edit}
+        >{scopes.length ? 'Say what they mean' : 'Enter scopes'}</button
+      >{/if}
     {#if draft}<span class="ms-auto flex gap-4"
         ><button class="act" onclick={done}>Save</button><button class="act" onclick={() => (draft = null)}>Leave it</button
         ></span
       >{/if}
   </div>
-  {#if scopes.length}
+  {#if scopes.length || draft?.length}
     <table class="rows">
       <thead><tr><th>Scope</th><th>Meaning</th><th>Kind</th><th>Consent</th></tr></thead>
       <tbody>
-        {#each draft ?? scopes as one (one.name)}
+        {#each draft ?? scopes as one, place (place)}
           <tr>
-            <td class="value">{one.name}</td>
+            {#if draft && place >= scopes.length}
+              <td><input class="line-in value" aria-label="Name of the new scope" spellcheck="false" bind:value={one.name} /></td>
+            {:else}
+              <td class="value">{one.name}</td>
+            {/if}
             {#if draft}
-              <td><input class="line-in" aria-label="Meaning of {one.name}" bind:value={one.meaning} /></td>
+              <td><input class="line-in" aria-label="Meaning of {one.name || 'the new scope'}" bind:value={one.meaning} /></td>
               <td
-                ><select class="line-in" aria-label="Kind of {one.name}" bind:value={one.kind}
+                ><select class="line-in" aria-label="Kind of {one.name || 'the new scope'}" bind:value={one.kind}
                   ><option>read</option><option>write</option><option>admin</option></select
                 ></td
               >
@@ -50,5 +58,8 @@
         {/each}
       </tbody>
     </table>
-  {:else}<p class="px-4 py-3">None are known.</p>{/if}
+  {:else}<p class="px-4 py-3">
+      None are known. They come from its metadata or API description, or you enter them from its documents.
+    </p>{/if}
+  {#if draft}<p class="px-4 py-2"><button class="act" onclick={add}>Add a scope</button></p>{/if}
 </section>
