@@ -140,7 +140,18 @@ def test_an_application_is_added_by_hand(setup: Setup) -> None:
     assert post(web, "/api/applications", body).json()["errors"]["environment"].startswith("Tide tables stands in Sandbox already")
 
 
-@pytest.mark.parametrize("address", ["/api/connections", "/api/today", "/api/credentials", "/api/applications", "/api/rounds"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/api/connections",
+        "/api/today",
+        "/api/credentials",
+        "/api/applications",
+        "/api/rounds",
+        "/api/clients?application=cargo-manifests",
+        "/api/finds?words=c",
+    ],
+)
 def test_lists_take_a_constant_number_of_queries(setup: Setup, address: str) -> None:
     web, counts = setup.web(), []
     setup.latched(ref="c1")

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
+from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
@@ -14,7 +15,9 @@ from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
+from neatlatch.desk.credentials.models import Credential
 
 from . import services
 from .models import Client
@@ -133,16 +136,18 @@ class UriIn(Schema):
 
 def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
     """A client in full."""
-    waiting = client.credentials.filter(handover__shown=None, handover__closed=None).values_list("handover__pk", flat=True).first()
+    credentials = client.credentials.all()
+    open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
+    waiting = open_handovers[0].pk if open_handovers else None
     return {
         "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
         "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
         "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
         "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "state": client.state,
         "vendor_shared": client.vendor_shared, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
-        "secrets": [{"id": c.pk, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in client.credentials.all()],
+        "secrets": [{"id": c.pk, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in credentials],
         "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
-        "connections": list(client.connections.values_list("ref", flat=True)), "handover": handover or waiting, "notes": list(notes),
+        "connections": [one.ref for one in client.connections.all()], "handover": handover or waiting, "notes": list(notes),
     }  # fmt: skip
 
 
@@ -156,9 +161,16 @@ def find(identity: UUID) -> Client:
 
 @router.get("/clients", response=list[ClientOut])
 def clients(request: HttpRequest, application: str = "") -> list[dict[str, Any]]:
-    """The clients of an application, by environment and name."""
+    """The clients of an application, by environment and name. Three queries, however many there are."""
     guard.need(request, "look")
-    rows = Client.objects.select_related("place__application", "place__environment").order_by("place__environment__order", "name")
+    rows = (
+        Client.objects.select_related("place__application", "place__environment")
+        .prefetch_related(
+            Prefetch("credentials", Credential.objects.defer("value").select_related("handover")),
+            Prefetch("connections", Connection.objects.only("ref", "client_id")),
+        )
+        .order_by("place__environment__order", "name")
+    )
     return [shape(one) for one in rows.filter(place__application__key=application)]
 
 
