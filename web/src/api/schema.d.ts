@@ -193,7 +193,7 @@ export interface paths {
         };
         /**
          * Clients
-         * @description The clients of an application, by environment and name.
+         * @description The clients of an application, by environment and name. Three queries, however many there are.
          */
         get: operations["neatlatch_desk_clients_api_clients"];
         put?: never;
