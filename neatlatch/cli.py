@@ -12,6 +12,8 @@ from pathlib import Path
 from neatlatch import __version__
 from neatlatch.core import compute
 
+_LARGEST_FILE = 5 * 2**20
+
 
 def _compute(given: argparse.Namespace) -> int:
     if given.list:
@@ -22,9 +24,26 @@ def _compute(given: argparse.Namespace) -> int:
         print(f"nlatch: {given.files} is not a folder.", file=sys.stderr)
         return 2
     sys.stdin.reconfigure(encoding="utf-8", errors="replace")  # type: ignore[union-attr]
-    for line in compute.answers(sys.stdin):
+    for line in compute.answers(sys.stdin, _reader(given.files.resolve()) if given.files else compute.no_files):
         print(line, flush=True)
     return 0
+
+
+def _reader(folder: Path) -> Callable[[str], bytes]:
+    """Reads the files that an input names, from one folder and nowhere else."""
+
+    def read(name: str) -> bytes:
+        file = (folder / name).resolve()
+        if not file.is_relative_to(folder):
+            raise compute.BadInput(f"{name} is not in the folder that --files names")
+        try:
+            if file.stat().st_size > _LARGEST_FILE:
+                raise compute.BadInput(f"{name} is larger than {_LARGEST_FILE // 2**20} MiB")
+            return file.read_bytes()
+        except OSError as error:
+            raise compute.BadInput(f"{name}: {error.strerror}") from error
+
+    return read
 
 
 def _django() -> None:

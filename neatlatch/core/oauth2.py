@@ -5,13 +5,13 @@ Nothing is sent here; ``wire`` does that. So the very bytes can be compared with
 
 from __future__ import annotations
 
-import base64
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import quote_plus, urlencode
+from urllib.parse import urlencode
 
+from . import basic
 from .scopes import joined
 
 FORM = "application/x-www-form-urlencoded"
@@ -60,16 +60,10 @@ def authorization_url(
     return f"{endpoint}{'&' if '?' in endpoint else '?'}{urlencode(values)}"
 
 
-def basic(client_id: str, secret: str) -> str:
-    """The ``Authorization`` value of client_secret_basic: both parts form-encoded first (RFC 6749 §2.3.1, Appendix B)."""
-    pair = f"{quote_plus(client_id)}:{quote_plus(secret)}"
-    return "Basic " + base64.b64encode(pair.encode("ascii")).decode("ascii")
-
-
 def _form_request(endpoint: str, client: Client, values: dict[str, str], secrets: tuple[str, ...]) -> Request:
     headers = [("Content-Type", FORM), ("Accept", "application/json")]
     if client.method == "client_secret_basic":
-        headers.append(("Authorization", basic(client.client_id, client.secret)))
+        headers.append(("Authorization", basic.client(client.client_id, client.secret)))
         secrets += (headers[-1][1].removeprefix("Basic "),)
     else:
         values = {**values, "client_id": client.client_id}

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import hmac
 import re
 from dataclasses import dataclass
+
+from .jose import b64
 
 # RFC 7636 §4.1: code-verifier = 43*128unreserved
 _VERIFIER = re.compile(r"[A-Za-z0-9\-._~]*")
@@ -22,17 +23,12 @@ class Verdict:
     reason: str
 
 
-def base64url(octets: bytes) -> str:
-    """Base64url without padding (RFC 7636 Appendix A, RFC 4648 §5)."""
-    return base64.urlsafe_b64encode(octets).rstrip(b"=").decode("ascii")
-
-
 def verifier_from(octets: bytes) -> str:
     """A code verifier from 32 to 96 random octets (RFC 7636 §4.1 recommends 32).
 
     Raises ``ValueError`` where the result would not be 43 to 128 characters long.
     """
-    verifier = base64url(octets)
+    verifier = b64.encode(octets)
     verdict = verifier_syntax(verifier)
     if not verdict.holds:
         raise ValueError(verdict.reason)
@@ -64,7 +60,7 @@ def challenge(verifier: str, method: str = "S256") -> str:
         raise ValueError(f"code_challenge_method {method!r} is not known; S256 and plain are (RFC 7636 §4.3)")
     if not verifier.isascii():
         raise ValueError("a code verifier is ASCII (RFC 7636 §4.1)")
-    return base64url(hashlib.sha256(verifier.encode("ascii")).digest())
+    return b64.encode(hashlib.sha256(verifier.encode("ascii")).digest())
 
 
 def verify(verifier: str, expected: str, method: str = "S256") -> Verdict:

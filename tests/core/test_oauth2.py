@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from oauthlib.oauth2 import BackendApplicationClient, WebApplicationClient
 from oauthlib.oauth2.rfc6749.parameters import prepare_token_request
 
-from neatlatch.core import oauth2, pkce
+from neatlatch.core import basic, oauth2, pkce
 
 VERIFIER = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"  # RFC 7636 App. B
 TEXT = st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=30)
@@ -63,7 +63,7 @@ def test_token_requests(client_id: str, secret: str, code: str) -> None:
 @given(st.text(min_size=1, max_size=20), st.text(min_size=1, max_size=20))
 def test_basic_can_be_taken_apart_again(client_id: str, secret: str) -> None:
     """RFC 6749 §2.3.1: both parts are form-encoded before they are joined, so a colon or a “ü” in them does no harm."""
-    pair = base64.b64decode(oauth2.basic(client_id, secret).removeprefix("Basic ")).decode()
+    pair = base64.b64decode(basic.client(client_id, secret).removeprefix("Basic ")).decode()
     first, _, second = pair.partition(":")
     assert (unquote_plus(first), unquote_plus(second)) == (client_id, secret)
 

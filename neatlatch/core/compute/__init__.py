@@ -9,14 +9,20 @@ import json
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from . import pkce_ops, redirect_ops, reply_ops
-from .op import BadInput, Op
+from . import certificate_ops, header_ops, jose_ops, oauth1_ops, pkce_ops, properties_ops, redirect_ops, reply_ops
+from .op import BadInput, Op, Reader
 
-OPS: dict[str, Op] = {op.name: op for room in (pkce_ops, redirect_ops, reply_ops) for op in room.OPS}
+_ROOMS = (pkce_ops, jose_ops, oauth1_ops, header_ops, redirect_ops, reply_ops, certificate_ops, properties_ops)
+OPS: dict[str, Op] = {op.name: op for room in _ROOMS for op in room.OPS}
 
 
-def answer(line: str) -> dict[str, Any]:
-    """Answer one JSON line: ``{"answer": ...}`` or ``{"error": "what is wrong"}``. Never raises."""
+def no_files(name: str) -> bytes:
+    """The reader while no folder was named."""
+    raise BadInput(f"the input names a file ({name}); say with --files which folder it is in")
+
+
+def answer(line: str, read: Reader = no_files) -> dict[str, Any]:
+    """Answer one JSON line: ``{"answer": ...}`` or ``{"error": "what is wrong"}``. Never raises. ``read`` gives the content of a file by its name."""
     try:
         given = json.loads(line)
     except (ValueError, RecursionError) as error:
@@ -28,16 +34,16 @@ def answer(line: str) -> dict[str, Any]:
     if op is None:
         return {"error": f"op {name!r} is not known; --list names those that are"}
     try:
-        return {"answer": op.run(given)}
+        return {"answer": op.run(given, read) if op.reads_files else op.run(given)}
     except (BadInput, ValueError) as error:
         return {"error": f"{name}: {error}"}
 
 
-def answers(lines: Iterable[str]) -> Iterator[str]:
+def answers(lines: Iterable[str], read: Reader = no_files) -> Iterator[str]:
     """One answer a line, in order. Blank lines are passed over."""
     for line in lines:
         if line.strip():
-            yield json.dumps(answer(line), ensure_ascii=False)
+            yield json.dumps(answer(line, read), ensure_ascii=False)
 
 
-__all__ = ["OPS", "BadInput", "Op", "answer", "answers"]
+__all__ = ["OPS", "BadInput", "Op", "Reader", "answer", "answers", "no_files"]

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 Given = Mapping[str, Any]
+Reader = Callable[[str], bytes]
 
 
 class BadInput(ValueError):
@@ -16,12 +17,16 @@ class BadInput(ValueError):
 
 @dataclass(frozen=True)
 class Op:
-    """An operation: its name, its input in words, the source of its rule, and the function."""
+    """An operation: its name, its input in words, the source of its rule, and the function.
+
+    ``reads_files``: its input names files, and the function takes a reader beside the input.
+    """
 
     name: str
     takes: str
     source: str
-    run: Callable[[Given], Any]
+    run: Callable[..., Any]
+    reads_files: bool = False
 
 
 def text(given: Given, key: str) -> str:
@@ -72,3 +77,37 @@ def moment(given: Given, key: str) -> datetime | None:
     if found.tzinfo is None:
         raise BadInput(f"“{key}” needs its offset from UTC, for example Z at the end")
     return found
+
+
+def pairs(given: Given, key: str) -> list[tuple[str, str]]:
+    """A required list of pairs of strings."""
+    value = given.get(key)
+    if not isinstance(value, list) or not all(
+        isinstance(one, list) and len(one) == 2 and all(isinstance(part, str) for part in one) for one in value
+    ):
+        raise BadInput(f"“{key}” must be a list of [name, value]")
+    return [(one[0], one[1]) for one in value]
+
+
+def obj(given: Given, key: str) -> dict[str, Any]:
+    """A required object."""
+    value = given.get(key)
+    if not isinstance(value, dict):
+        raise BadInput(f"“{key}” must be an object")
+    return value
+
+
+def number(given: Given, key: str, default: float | None = None) -> float:
+    """A number; required where there is no default."""
+    value = given.get(key, default)
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise BadInput(f"“{key}” must be a number")
+    return value
+
+
+def hexadecimal(given: Given, key: str) -> bytes:
+    """Octets in hexadecimal."""
+    try:
+        return bytes.fromhex(text(given, key))
+    except ValueError as error:
+        raise BadInput(f"“{key}” must be hexadecimal") from error

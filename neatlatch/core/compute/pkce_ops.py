@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from .. import pkce
+from ..jose import b64
 from .op import BadInput, Given, Op, text
 
 
@@ -33,7 +34,7 @@ def _base64url(given: Given) -> str:
     octets = given.get("octets")
     if not isinstance(octets, list) or not all(isinstance(one, int) and 0 <= one <= 255 for one in octets):
         raise BadInput("“octets” must be a list of whole numbers from 0 to 255")
-    return pkce.base64url(bytes(octets))
+    return b64.encode(bytes(octets))
 
 
 OPS = (

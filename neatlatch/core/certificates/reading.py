@@ -1,0 +1,188 @@
+"""Reading whatever holds certificates and keys: PEM, DER, PKCS#7, PKCS#12, signing requests and revocation lists.
+
+What a file holds is told from its content, never from its name.
+"""
+
+from __future__ import annotations
+
+import re
+import warnings
+from dataclasses import dataclass, field
+
+from cryptography import x509
+from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, pkcs7, pkcs12
+
+from .. import keys
+
+MOST_CERTIFICATES = 200
+_BLOCK = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,40})-----[\s\S]{1,200000}?-----END \1-----")
+
+
+class Unreadable(ValueError):
+    """Nothing could be read; the message says why. ``needs_password``: none, or a wrong one, was given."""
+
+    def __init__(self, says: str, needs_password: bool = False) -> None:
+        super().__init__(says)
+        self.needs_password = needs_password
+
+
+@dataclass
+class Found:
+    """What a file held, in its order. ``locked``: a private key is there that needs a password. ``notes``: what was left, and why."""
+
+    certificates: list[x509.Certificate] = field(default_factory=list)
+    keys: list[PrivateKeyTypes] = field(default_factory=list)
+    requests: list[x509.CertificateSigningRequest] = field(default_factory=list)
+    lists: list[x509.CertificateRevocationList] = field(default_factory=list)
+    friendly_name: str = ""
+    locked: bool = False
+    notes: list[str] = field(default_factory=list)
+
+    def __bool__(self) -> bool:
+        return bool(self.certificates or self.keys or self.requests or self.lists or self.locked)
+
+    def leaf(self) -> x509.Certificate | None:
+        """The certificate that the rest leads up from: the key's own, else the first that issued none of the others."""
+        for key in self.keys:
+            for one in self.certificates:
+                if keys.match(key, one.public_key()):
+                    return one
+        issuers = {one.issuer for one in self.certificates if one.issuer != one.subject}
+        return next((one for one in self.certificates if one.subject not in issuers), self.certificates[0] if self.certificates else None)
+
+
+def read(data: bytes, password: str | None = None) -> Found:
+    """Read everything in a file. What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing."""
+    found = _pem(data, password) if b"-----BEGIN " in data else _der(data, password)
+    if not found:
+        raise Unreadable("; ".join(found.notes) or "No certificate or key is in it that can be read.", found.locked)
+    return found
+
+
+def _pem(data: bytes, password: str | None) -> Found:
+    found = Found()
+    for match in _BLOCK.finditer(data):
+        label, block = match.group(1).decode("ascii"), match.group(0)
+        if len(found.certificates) >= MOST_CERTIFICATES:
+            found.notes.append(f"more than {MOST_CERTIFICATES} certificates; the rest was left")
+            break
+        try:
+            if label in ("CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"):
+                found.certificates.append(x509.load_pem_x509_certificate(block))
+            elif label in ("CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"):
+                found.requests.append(x509.load_pem_x509_csr(block))
+            elif label == "X509 CRL":
+                found.lists.append(x509.load_pem_x509_crl(block))
+            elif label in ("PKCS7", "CMS"):
+                found.certificates.extend(pkcs7.load_pem_pkcs7_certificates(block))
+            elif label.endswith("PRIVATE KEY"):
+                _take_key(found, block, password)
+            else:
+                found.notes.append(f"a block “{label.lower()}” was left")
+        except ValueError as error:
+            found.notes.append(f"a block “{label.lower()}” cannot be read: {_short(error)}")
+    if not found and not found.notes:
+        found.notes.append("a block begins but does not end; the text was cut")
+    return found
+
+
+def _take_key(found: Found, block: bytes, password: str | None) -> None:
+    try:
+        found.keys.append(keys.open_private(block, password))
+    except keys.BadKey as error:
+        found.locked = found.locked or error.needs_password
+        found.notes.append(str(error))
+
+
+def _der(data: bytes, password: str | None) -> Found:
+    found = Found()
+    if not data.startswith(b"\x30"):
+        found.notes.append("this is neither PEM nor DER")
+        return found
+    if looks_like_pkcs12(data):
+        try:
+            return open_pkcs12(data, password)
+        except Unreadable as error:
+            found.locked = error.needs_password
+            found.notes.append(str(error))
+            return found
+    for take in (_der_certificate, _der_request, _der_list, _der_pkcs7):
+        try:
+            take(found, data)
+        except (ValueError, TypeError):
+            continue
+        if found:
+            return found
+    try:
+        found.keys.append(keys.open_private(data, password))
+    except keys.BadKey as error:
+        found.locked = error.needs_password
+        found.notes.append(
+            str(error) if error.needs_password else "This is no certificate, key, request, list or PKCS#12 file that can be read."
+        )
+    return found
+
+
+def _der_certificate(found: Found, data: bytes) -> None:
+    found.certificates.append(x509.load_der_x509_certificate(data))
+
+
+def _der_request(found: Found, data: bytes) -> None:
+    found.requests.append(x509.load_der_x509_csr(data))
+
+
+def _der_list(found: Found, data: bytes) -> None:
+    found.lists.append(x509.load_der_x509_crl(data))
+
+
+def _der_pkcs7(found: Found, data: bytes) -> None:
+    with warnings.catch_warnings():
+        # What openssl writes is not strict DER; it is read all the same, and that is all the library says.
+        warnings.simplefilter("ignore", UserWarning)
+        found.certificates.extend(pkcs7.load_der_pkcs7_certificates(data))
+
+
+def open_pkcs12(data: bytes, password: str | None) -> Found:
+    """Open a PKCS#12 file (RFC 7292). Raises :class:`Unreadable`."""
+    try:
+        opened = pkcs12.load_pkcs12(data, password.encode("utf-8") if password is not None else None)
+    except ValueError as error:
+        if looks_like_pkcs12(data):
+            says = (
+                "It is a PKCS#12 file that does not open with this password."
+                if password
+                else "It is a PKCS#12 file; its password is needed."
+            )
+            raise Unreadable(says, True) from error
+        raise Unreadable("This is no certificate, key, request, list or PKCS#12 file that can be read.") from error
+    found = Found()
+    if opened.key is not None:
+        found.keys.append(opened.key)
+    if opened.cert is not None:
+        found.certificates.append(opened.cert.certificate)
+        found.friendly_name = (opened.cert.friendly_name or b"").decode("utf-8", "replace")
+    found.certificates.extend(one.certificate for one in opened.additional_certs)
+    return found
+
+
+def looks_like_pkcs12(data: bytes) -> bool:
+    """Whether DER begins as a PFX does: a sequence whose first element is the integer 3 (RFC 7292 §4)."""
+    if not data.startswith(b"\x30") or len(data) < 12:
+        return False
+    skip = 2 + (data[1] & 0x7F if data[1] & 0x80 else 0)
+    return data[skip : skip + 3] == b"\x02\x01\x03"
+
+
+def as_pem(certificate: x509.Certificate) -> str:
+    """A certificate in PEM (RFC 7468 §5)."""
+    return certificate.public_bytes(Encoding.PEM).decode("ascii")
+
+
+def key_as_pem(key: PrivateKeyTypes) -> str:
+    """A private key in PEM, not encrypted (RFC 7468 §10): for sealing, never for showing."""
+    return key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode("ascii")
+
+
+def _short(error: Exception) -> str:
+    return str(error).split("\n")[0][:120] or "it is damaged"

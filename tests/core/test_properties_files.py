@@ -1,0 +1,33 @@
+"""Files of settings, against the javaproperties package, which was itself held to java.util.Properties (see ../vectors)."""
+
+from __future__ import annotations
+
+import javaproperties
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.core.intake import properties
+
+LINES = st.lists(st.text('ab=: \t\\#!"uéd0041\f', max_size=10), max_size=5).map("\n".join)
+
+
+@given(LINES)
+def test_as_the_reference_reads_them(text: str) -> None:
+    try:
+        expected = javaproperties.loads(text)
+    except javaproperties.InvalidUEscapeError:
+        with pytest.raises(properties.BadProperties):
+            properties.parse(text)
+        return
+    assert properties.parse(text) == expected
+
+
+@given(st.dictionaries(st.text(st.characters(blacklist_categories=("Cs",)), min_size=1, max_size=8),
+                       st.text(st.characters(blacklist_categories=("Cs",)), max_size=8), max_size=4))  # fmt: skip
+def test_what_the_reference_wrote(values: dict[str, str]) -> None:
+    assert properties.parse(javaproperties.dumps(values, timestamp=False)) == values
+
+
+def test_order_is_kept() -> None:
+    assert list(properties.pairs("b=1\na=2\nb=3")) == [("b", "1"), ("a", "2"), ("b", "3")]
