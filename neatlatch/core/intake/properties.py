@@ -31,7 +31,8 @@ def _natural_lines(text: str) -> list[str]:
 def _logical_lines(text: str) -> Iterator[str]:
     """Lines with their continuations joined; comments and blank lines left out."""
     begun: list[str] = []
-    for line in _natural_lines(text):
+    natural = _natural_lines(text)
+    for number, line in enumerate(natural, 1):
         stripped = line.lstrip(_WHITE)
         if not begun and (not stripped or stripped[0] in "#!"):
             continue
@@ -39,7 +40,10 @@ def _logical_lines(text: str) -> Iterator[str]:
         if slashes % 2:
             begun.append(stripped[:-1])
             continue
-        yield "".join(begun) + stripped
+        joined = "".join(begun) + stripped
+        # A line that is empty after joining is blank, unless the file ends right behind its backslash: so the reference reads it.
+        if joined or (line == "" and number == len(natural)):
+            yield joined
         begun = []
     if begun:
         yield "".join(begun)
