@@ -46,7 +46,7 @@ def _leaf(root: x509.Certificate, root_key: ec.EllipticCurvePrivateKey, begins: 
 
 def make(folder: Path) -> None:
     """Make the authority and both certificates in a folder, unless they are there."""
-    if (folder / "root.pem").exists():
+    if (folder / "root.pem").exists() and (folder / "root.key.pem").exists():
         return
     folder.mkdir(parents=True, exist_ok=True)
     now = dt.datetime.now(dt.UTC)
@@ -70,8 +70,40 @@ def make(folder: Path) -> None:
     for name, (certificate, key) in {"good": good, "ended": ended}.items():
         (folder / f"{name}.pem").write_bytes(certificate)
         (folder / f"{name}.key.pem").write_bytes(key)
+    (folder / "root.key.pem").write_bytes(_pem(root_key))
     # The root comes last: while it is missing, everything is made again.
     (folder / "root.pem").write_bytes(root.public_bytes(serialization.Encoding.PEM))
+
+
+def issue_client(folder: Path, name: str, days: int, begins: int = -1) -> tuple[str, str]:
+    """A client certificate of the authority with its chain, and its private key, both in PEM. Days count from today."""
+    root = x509.load_pem_x509_certificate((folder / "root.pem").read_bytes())
+    root_key = serialization.load_pem_private_key((folder / "root.key.pem").read_bytes(), None)
+    assert isinstance(root_key, ec.EllipticCurvePrivateKey)
+    now, key = dt.datetime.now(dt.UTC), ec.generate_private_key(ec.SECP256R1())
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(_name(name))
+        .issuer_name(root.subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now + dt.timedelta(days=begins))
+        .not_valid_after(now + dt.timedelta(days=days))
+        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
+        .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False)
+        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()), critical=False)
+        .sign(root_key, hashes.SHA256())
+    )
+    chain = certificate.public_bytes(serialization.Encoding.PEM) + root.public_bytes(serialization.Encoding.PEM)
+    return chain.decode(), _pem(key).decode()
+
+
+def wants_client(folder: Path) -> ssl.SSLContext:
+    """A server context that takes nobody without a certificate of the authority."""
+    made = context(folder)
+    made.load_verify_locations(folder / "root.pem")
+    made.verify_mode = ssl.CERT_REQUIRED
+    return made
 
 
 def context(folder: Path) -> ssl.SSLContext:

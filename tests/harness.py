@@ -27,13 +27,13 @@ CHROMIUM_FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
-OFFSETS = (0, 10, 11, 20, 21, 30, 31)
+OFFSETS = (0, 10, 11, 20, 21, 30, 31, *range(40, 64))
 _given: set[int] = set()
 
 
 def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
     """A port that is free together with its neighbours at the offsets."""
-    for base in range(21000 + os.getpid() % 200 * 50, 60000, 50):
+    for base in range(21000 + os.getpid() % 200 * 80, 60000, 80):
         if base in _given:
             continue
         with contextlib.ExitStack() as stack:

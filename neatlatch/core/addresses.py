@@ -191,3 +191,17 @@ def unsound_web_address(uri: str) -> str | None:
     if address.userinfo is not None:
         return "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
     return None
+
+
+def unsound_place(text: str) -> str | None:
+    """Why a text is not a host and a port to reach, in one sentence; ``None`` if it is (RFC 3986 §3.2.2, §3.2.3)."""
+    if text != text.strip() or not text:
+        return "A host and a port are wanted, like positions.example:9443."
+    if slots := placeholders(text):
+        return f"{slots[0]} still has to be filled in."
+    address = take_apart(f"//{text}")
+    if "/" in text or not address.host or address.userinfo is not None or not _URI_CHARACTERS.match(text):
+        return "A host and a port are wanted, like positions.example:9443, and nothing before or after them."
+    if address.port is None or not (address.port.isdigit() and 0 < int(address.port) < 65536):
+        return "The port is missing, or is not a number from 1 to 65535."
+    return None

@@ -28,6 +28,8 @@ class Watched:
     renewal_refused: str = ""
     secret_ends: datetime | None = None
     secret_hint: str = ""
+    secret_words: str = "Client secret"
+    certificate_ends: datetime | None = None
     failing: str = ""
 
 
@@ -72,16 +74,24 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     if watched.secret_ends is not None:
         over = watched.secret_ends <= now
         if over and alive:
-            add(watched.access_ends, f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago. "
+            add(watched.access_ends, f"{watched.secret_words} {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago. "
                 "The access token is the last one; nothing can renew it.", Act("put_secret", "Put in a new secret"))  # fmt: skip
         elif over:
             add(
                 None,
-                f"Secret {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.",
+                f"{watched.secret_words} {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.",
                 Act("put_secret", "Put in a new secret"),
             )
         else:
-            add(watched.secret_ends, f"Client secret {watched.secret_hint} ends.", Act("put_secret", "Put in a new secret"))
+            add(watched.secret_ends, f"{watched.secret_words} {watched.secret_hint} ends.", Act("put_secret", "Put in a new secret"))
+    if watched.certificate_ends is not None:
+        gone = watched.certificate_ends <= now
+        why = (
+            f"The certificate's chain ended {in_words(now - watched.certificate_ends)} ago."
+            if gone
+            else "The certificate, or one above it, ends."
+        )
+        add(watched.certificate_ends, why, Act("put_certificate", "Put in a new certificate"))
     if watched.signs_in_person and watched.has_access:
         if watched.renewal_refused:
             add(

@@ -177,9 +177,29 @@ def _mask_loose(body: str) -> str:
     return re.sub(r"(?i)(<input[^>]*type=[\"']?hidden[^>]*value=)(\"[^\"]*\"|'[^']*')", rf'\1"{MASK}"', body)
 
 
-def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), body: str = "") -> str:
-    """The call as a ``curl`` line for a shell, with the token as the variable ``$TOKEN`` (never its value)."""
-    parts = ["curl -sS", f"-X {method}" if method != "GET" else "", f"{_quoted(url)}", '-H "Authorization: Bearer $TOKEN"']
+def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), body: str = "", *, kind: str = "", values: Mapping[str, str] | None = None,
+              settings: Mapping[str, str] | None = None) -> str:  # fmt: skip
+    """The call as a ``curl`` line for a shell, with the secret as a variable (``$TOKEN``, ``$PASSWORD`` …), never its value.
+
+    ``kind`` is the scheme's (unless said, a bearer token); a signature of OAuth 1.0a cannot be made by ``curl``, so a variable stands for the header.
+    """
+    known, told = values or {}, settings or {}
+    target, proof = _quoted(url), '-H "Authorization: Bearer $TOKEN"'
+    if kind == "basic":
+        proof = f'-u {_quoted(known.get("username", "") + ":")}"$PASSWORD"'
+    elif kind == "key_pair":
+        named = _quoted(f"{told.get('id_header', 'X-Key-Id')}: {known.get('key_id', '')}")
+        proof = f'-H {named} -H "{told.get("secret_header", "X-Key-Secret")}: $KEY_SECRET"'
+    elif kind == "certificate":
+        proof = '--cert "$CERTIFICATE_FILE" --key "$KEY_FILE"'
+    elif kind == "oauth1":
+        proof = '-H "Authorization: $OAUTH1_HEADER"'
+    elif kind == "api_key":
+        name, placement = told.get("name", "X-Api-Key"), told.get("placement", "header")
+        proof = {"header": f'-H "{name}: $API_KEY"', "cookie": f'-b "{name}=$API_KEY"'}.get(placement, "")
+        if placement == "query":
+            target = _quoted(f"{url}{'&' if '?' in url else '?'}{name}=") + '"$API_KEY"'
+    parts = ["curl -sS", f"-X {method}" if method != "GET" else "", target, proof]
     for name, value in headers:
         if name.lower() not in _SECRET_HEADERS | {"host", "content-length", "user-agent", "accept-encoding", "connection"}:
             parts.append(f"-H {_quoted(f'{name}: {value}')}")

@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from . import basic
+from .schemes import JWT_GRANT
 from .scopes import joined
 
 FORM = "application/x-www-form-urlencoded"
@@ -78,9 +79,20 @@ def code_request(endpoint: str, client: Client, code: str, redirect_uri: str, ve
     return _form_request(endpoint, client, values, (code, verifier))
 
 
-def refresh_request(endpoint: str, client: Client, refresh_token: str) -> Request:
-    """Renew (RFC 6749 §6). No scope is sent: the same as before is asked for."""
-    return _form_request(endpoint, client, {"grant_type": "refresh_token", "refresh_token": refresh_token}, (refresh_token,))
+def refresh_request(endpoint: str, client: Client, refresh_token: str, old_access: str = "") -> Request:
+    """Renew (RFC 6749 §6). No scope is sent: the same as before is asked for.
+
+    ``old_access``: some applications want the old access token to renew (common practice, no source; a parameter of their own, §8.2).
+    """
+    values = {"grant_type": "refresh_token", "refresh_token": refresh_token} | ({"access_token": old_access} if old_access else {})
+    return _form_request(endpoint, client, values, (refresh_token, *([old_access] if old_access else [])))
+
+
+def assertion_request(endpoint: str, assertion: str, scopes: frozenset[str]) -> Request:
+    """A token for a signed assertion (RFC 7523 §2.1); the assertion proves who asks, so the client sends no secret."""
+    values = {"grant_type": JWT_GRANT, "assertion": assertion} | ({"scope": joined(scopes)} if scopes else {})
+    headers = (("Content-Type", FORM), ("Accept", "application/json"))
+    return Request("POST", endpoint, headers, urlencode(values), (assertion,))
 
 
 def client_credentials_request(endpoint: str, client: Client, scopes: frozenset[str]) -> Request:
@@ -131,6 +143,6 @@ def _json_request(method: str, address: str, fields: Mapping[str, Any] | None, t
     return Request(method, address, tuple(headers), body, (token,) if token else ())
 
 
-def api_request(method: str, address: str, token: str, body: Mapping[str, Any] | None = None) -> Request:
-    """A call of an API with a bearer token in the header (RFC 6750 §2.1)."""
+def api_request(method: str, address: str, token: str = "", body: Mapping[str, Any] | None = None) -> Request:
+    """A call of an API; with a bearer token in the header, if there is one (RFC 6750 §2.1)."""
     return _json_request(method, address, body, token)

@@ -11,35 +11,11 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
+from . import addresses, schemes
+from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
 
 ScopeKind = Literal["read", "write", "admin"]
-CODE, CLIENT = "oauth2_code", "oauth2_client"
-
-
-@dataclass(frozen=True)
-class Value:
-    """One value a caller must give: how it is called, what it is, and where in the application's own screens it is found."""
-
-    key: str
-    label: str
-    type: Literal["address", "text", "secret", "choice", "scopes"]
-    help: str
-    where: str = ""
-    required: bool = True
-    secret: bool = False
-    pattern: str = ""
-    choices: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class Scheme:
-    """One way of being let in."""
-
-    key: str
-    label: str
-    grant: str
-    values: tuple[Value, ...]
 
 
 @dataclass(frozen=True)
@@ -100,9 +76,15 @@ class Limits:
 
 @dataclass(frozen=True)
 class Profile:
-    """All of it."""
+    """All of it. ``slots`` are filled once for a connection and stand in every address that has them (``{tenant}``).
+
+    ``roles`` stand where an application has roles or permissions of an account in place of scopes; ``operations`` then name those.
+    """
 
     schemes: tuple[Scheme, ...] = ()
+    slots: tuple[Value, ...] = ()
+    roles: tuple[ScopeInfo, ...] = ()
+    roles_label: str = "role"
     scopes: tuple[ScopeInfo, ...] = ()
     operations: tuple[Operation, ...] = ()
     harmless: str = ""
@@ -112,7 +94,7 @@ class Profile:
     @property
     def implies(self) -> dict[str, tuple[str, ...]]:
         """What each scope implies at once."""
-        return {one.name: one.implies for one in self.scopes if one.implies}
+        return {one.name: one.implies for one in (*self.scopes, *self.roles) if one.implies}
 
     def scope(self, name: str) -> ScopeInfo | None:
         """A scope by its name."""
@@ -133,43 +115,20 @@ class Profile:
         return next((one for one in self.operations if one.method == "GET" and "{" not in one.path), None)
 
 
-_ISSUER = Value("issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata.")
-_TOKEN = Value("token_endpoint", "Token endpoint", "address", "Where codes, secrets and refresh tokens are traded for access tokens.")
-_AUTHORIZE = Value("authorization_endpoint", "Authorization endpoint", "address", "Where people are sent to sign in.")
-_API = Value("api_base", "API base address", "address", "What every operation's path is added to.")
-_CLIENT_ID = Value("client_id", "Client ID", "text", "The name they gave our client. It is not secret, and not the ID of the secret.")
-_SECRET = Value("client_secret", "Client secret", "secret", "Shown once when it is made. Its value, not its ID.", secret=True)
-_METHOD = Value("client_sign_in", "Client sign-in", "choice", "How the client proves itself at the token endpoint (RFC 6749 §2.3).",
-                choices=("client_secret_basic", "client_secret_post", "none"))  # fmt: skip
-_REDIRECT = Value(
-    "redirect_uri", "Redirect URI", "address", "Where people come back to. It must be registered there, character by character."
-)
-_SCOPES = Value("scopes", "Scopes", "scopes", "What we ask to be allowed to do.", required=False)
-_ACCOUNT = Value("account", "Expected account", "text", "The account that must sign in, usually a service account.", required=False)
-
-AUTHORIZATION_CODE = Scheme(CODE, "OAuth 2.0, a person or service account signs in", "authorization_code",
-                            (_ISSUER, _AUTHORIZE, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _REDIRECT, _SCOPES, _ACCOUNT))  # fmt: skip
-CLIENT_CREDENTIALS = Scheme(CLIENT, "OAuth 2.0, the client signs in by itself", "client_credentials",
-                            (_ISSUER, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _SCOPES))  # fmt: skip
-KNOWN_SCHEMES = {one.key: one for one in (AUTHORIZATION_CODE, CLIENT_CREDENTIALS)}
+AUTHORIZATION_CODE, CLIENT_CREDENTIALS = KINDS[CODE], KINDS[CLIENT]
 
 
 def schemes_for(grants: tuple[str, ...]) -> tuple[Scheme, ...]:
-    """The schemes known here that a server's grants make possible."""
-    return tuple(one for one in KNOWN_SCHEMES.values() if one.grant in grants)
-
-
-def with_directions(scheme: Scheme, where: Mapping[str, str]) -> Scheme:
-    """A scheme whose values say where in the application's own screens they are found."""
-    return replace(scheme, values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values))
+    """The schemes that a server's grants make possible."""
+    return tuple(one for one in KINDS.values() if one.grant and one.grant in grants)
 
 
 def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
-    """What is wrong with the values of a form, by key; empty: nothing. Secrets are not looked at here."""
+    """What is wrong with the values of a form, by key; empty: nothing. Secrets and scopes are not looked at here."""
     wrong: dict[str, str] = {}
-    for value in scheme.values:
+    for value in scheme.all_values():
         text = given.get(value.key, "")
-        if value.secret:
+        if value.secret or value.type == "scopes":
             continue
         if not text:
             if value.required:
@@ -178,12 +137,26 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
             wrong[value.key] = f"{value.label} must be one of {', '.join(value.choices)}."
         elif value.pattern and not re.fullmatch(value.pattern, text):
             wrong[value.key] = f"{value.label} does not look right. {value.help}"
+        elif value.type == "certificate" and "-----BEGIN" not in text:
+            wrong[value.key] = f"{value.label} is wanted in PEM, from -----BEGIN CERTIFICATE----- to the end."
+        elif value.type == "host" and (said := addresses.unsound_place(text)):
+            wrong[value.key] = said
     return wrong
+
+
+def fill_slots(text: str, slots: Mapping[str, str]) -> str:
+    """An address pattern with its slots filled: ``https://ids.example/{tenant}/token``. A slot without a value stays as it is."""
+    for key, value in slots.items():
+        if value:
+            text = text.replace("{" + key + "}", value)
+    return text
 
 
 def to_dict(profile: Profile) -> dict[str, Any]:
     """Plain values, for keeping and for answers."""
     kept = asdict(profile)
+    for scheme in kept["schemes"]:
+        scheme["settings"], scheme["endpoints"] = dict(scheme["settings"]), list(scheme["endpoints"])
     kept["operations"] = [
         {"method": one.method, "path": one.path, "summary": one.summary, "alternatives": [sorted(some) for some in one.alternatives]}
         for one in profile.operations
@@ -198,28 +171,90 @@ class BadProfile(ValueError):
 def from_dict(kept: Mapping[str, Any]) -> Profile:
     """Read a profile from plain values. Raises :class:`BadProfile`."""
     try:
-        return Profile(
+        found = Profile(
             schemes=tuple(_scheme(one) for one in kept.get("schemes", ())),
-            scopes=tuple(ScopeInfo(**{**one, "implies": tuple(one.get("implies", ()))}) for one in kept.get("scopes", ())),
+            slots=tuple(_value(one) for one in kept.get("slots", ())),
+            roles=tuple(_scope(one) for one in kept.get("roles", ())),
+            roles_label=str(kept.get("roles_label", "role")),
+            scopes=tuple(_scope(one) for one in kept.get("scopes", ())),
             operations=tuple(_operation(one) for one in kept.get("operations", ())),
-            harmless=kept.get("harmless", ""),
+            harmless=str(kept.get("harmless", "")),
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
             limits=Limits(**kept.get("limits", {})),
         )
-    except (TypeError, KeyError, AttributeError) as error:
+    except BadProfile:
+        raise
+    except (TypeError, KeyError, AttributeError, ValueError) as error:
         raise BadProfile(f"The profile cannot be read: {error}") from error
+    _check(found)
+    return found
+
+
+def _check(profile: Profile) -> None:
+    keys = [one.key for one in profile.schemes]
+    if twice := next((one for one in keys if keys.count(one) > 1), None):
+        raise BadProfile(f"Scheme {twice!r} stands twice; an application offers each kind once.")
+    if profile.harmless and profile.operation(profile.harmless) is None:
+        raise BadProfile(f"The harmless call {profile.harmless!r} is none of the operations.")
+    for scheme in profile.schemes:
+        for value in scheme.all_values():
+            try:
+                re.compile(value.pattern)
+            except re.error as error:
+                raise BadProfile(f"The pattern of {value.label} is not a regular expression: {error}.") from error
+        if scheme.settings.get("placement", "header") not in ("header", "query", "cookie"):
+            raise BadProfile("An API key travels in a header, in the query or in a cookie: placement is one of these.")
+
+
+_OF_SCHEME = frozenset({"key", "label", "grant", "values", "where", "settings", "switches", "acts", "endpoints", "help"})
 
 
 def _scheme(kept: Mapping[str, Any]) -> Scheme:
-    """A scheme known here may be named by its key alone, with directions to where its values are found."""
-    if "values" not in kept:
-        if kept["key"] not in KNOWN_SCHEMES:
-            raise BadProfile(f"Scheme {kept['key']!r} is not known and lists no values.")
-        return with_directions(KNOWN_SCHEMES[kept["key"]], kept.get("where", {}))
-    values = tuple(Value(**{**one, "choices": tuple(one.get("choices", ()))}) for one in kept["values"])
-    return Scheme(kept["key"], kept["label"], kept["grant"], values)
+    """A scheme, named by its kind: its values are the kind's, with the profile's own words, and more of them where the profile lists more."""
+    if kept["key"] not in KINDS:
+        raise BadProfile(f"Scheme {kept['key']!r} is not known; known are {', '.join(KINDS)}.")
+    if unknown := sorted(set(kept) - _OF_SCHEME):
+        raise BadProfile(f"“{unknown[0]}” is not something that a scheme has.")
+    base = KINDS[kept["key"]]
+    said = {str(one["key"]): one for one in kept.get("values", ())}
+    if unknown := sorted(set(said) - {one.key for one in base.values}):
+        raise BadProfile(f"Value {unknown[0]!r} is none that the scheme “{base.label}” has.")
+    values = tuple(_value({**asdict(one), **said.get(one.key, {}), "secret": one.secret, "type": one.type}) for one in base.values)
+    scheme = replace(
+        base,
+        label=str(kept.get("label") or base.label),
+        values=values,
+        settings={**base.settings, **{str(key): str(value) for key, value in (kept.get("settings") or {}).items()}},
+        switches=tuple(str(one) for one in kept.get("switches", ())),
+        acts=tuple(schemes.Act(str(one["says"]), str(one.get("copy", ""))) for one in kept.get("acts", ())),
+        endpoints=tuple(_endpoint(one) for one in kept.get("endpoints", ())),
+    )
+    return schemes.with_directions(scheme, kept.get("where") or {})
+
+
+def _endpoint(kept: Mapping[str, Any]) -> schemes.Endpoint:
+    if kept["kind"] not in schemes.ENDPOINT_KINDS:
+        raise BadProfile(f"A further endpoint is of one of the kinds {', '.join(schemes.ENDPOINT_KINDS)}, not {kept['kind']!r}.")
+    where = {str(one["key"]).rpartition(".")[2]: str(one.get("where", "")) for one in kept.get("values", ())} | dict(
+        kept.get("where") or {}
+    )
+    return schemes.endpoint(
+        str(kept["key"]), str(kept["label"]), kept["kind"], str(kept.get("harmless", "")), where, kept.get("settings") or {}
+    )
+
+
+def _value(kept: Mapping[str, Any]) -> Value:
+    return Value(**{**kept, "choices": tuple(kept.get("choices", ()))})
+
+
+def _scope(kept: Mapping[str, Any]) -> ScopeInfo:
+    return ScopeInfo(**{**kept, "implies": tuple(kept.get("implies", ()))})
 
 
 def _operation(kept: Mapping[str, Any]) -> Operation:
     return Operation(kept["method"].upper(), kept["path"], kept.get("summary", ""),
                      tuple(frozenset(one) for one in kept.get("alternatives", ())))  # fmt: skip
+
+
+__all__ = ["AUTHORIZATION_CODE", "CLIENT", "CLIENT_CREDENTIALS", "CODE", "BadProfile", "Limits", "Operation", "Probe", "Profile", "Scheme", "ScopeInfo",
+           "ScopeKind", "Value", "check_values", "fill_slots", "from_dict", "schemes_for", "to_dict"]  # fmt: skip

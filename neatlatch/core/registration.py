@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from . import redirects
+from .schemes import JWT_GRANT
 from .scopes import joined, malformed
 
-GRANTS = ("authorization_code", "refresh_token", "client_credentials")
+GRANTS = ("authorization_code", "refresh_token", "client_credentials", JWT_GRANT)
 SIGN_IN_METHODS = ("client_secret_basic", "client_secret_post", "none")
 
 

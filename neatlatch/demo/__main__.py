@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).resolve().parents[2]
-_STAND_IN_PORTS = (0, 10, 11, 20, 21, 30, 31)
+_STAND_IN_PORTS = (0, 10, 11, 20, 21, 30, 31, *range(40, 64))
 
 
 def _taken(ports: list[int]) -> int | None:

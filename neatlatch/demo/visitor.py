@@ -9,7 +9,7 @@ import httpx
 
 
 class Visitor:
-    """A person with a browser, at one environment of Cargo manifests."""
+    """A person with a browser, at one environment of an OAuth application."""
 
     def __init__(self, screens: str) -> None:
         self.screens = screens
@@ -36,9 +36,16 @@ class Visitor:
         """Agree to a scope for everyone, as the harbour's administrator."""
         self.web.post(f"{self.screens}/office/{client_id}/consent", data={"value": scope})
 
-    def add_client(self, name: str, uris: list[str], scopes: list[str], grants: list[str]) -> tuple[str, str]:
+    def switch_on(self) -> None:
+        """Turn the firm-wide switch on, unless it is."""
+        page = self.web.get(f"{self.screens}/office").text
+        if "Turn it on" in page:
+            self.web.post(f"{self.screens}/office/switch")
+
+    def add_client(self, name: str, uris: list[str], scopes: list[str], grants: list[str], method: str = "client_secret_basic",
+                   certificate: str = "") -> tuple[str, str]:  # fmt: skip
         """Enter a client by hand. Answers its ID and the secret that is shown once."""
-        fields = {"name": name, "uris": "\n".join(uris), "scope": scopes, "grant": grants, "method": "client_secret_basic"}
+        fields = {"name": name, "uris": "\n".join(uris), "scope": scopes, "grant": grants, "method": method, "certificate": certificate}
         page = self.web.post(f"{self.screens}/office/clients", data=fields).text
         found = {key: unescape(value) for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)}
         return found["Client ID"], found["Secret value"]
@@ -49,3 +56,37 @@ def _field(page: str, name: str) -> str:
     if found is None:
         raise RuntimeError(f"The page has no field {name}: {re.sub('<[^>]+>', ' ', page)[:200]}")
     return unescape(found.group(1))
+
+
+class OfficeVisitor:
+    """A person with a browser, at the administration of an application that hands out keys."""
+
+    def __init__(self, screens: str, environment: str) -> None:
+        self.screens = f"{screens}/{environment}"
+        self.web = httpx.Client(timeout=10, follow_redirects=True)
+
+    def make(self, name: str, account: str, role: str, days: int = 0) -> dict[str, str]:
+        """Have one made. Answers what is shown once, by its label; a certificate with its key is under ``issued``."""
+        page = self.web.post(f"{self.screens}/make", data={"name": name, "account": account, "role": role, "days": str(days or "")}).text
+        if slip := re.search(r"<b id=slip>(\d+)</b>", page):
+            page = self.web.post(f"{self.screens}/show", data={"key": _field(page, "key"), "code": slip.group(1)}).text
+        return _shown(page)
+
+    def make_register_account(self, name: str) -> dict[str, str]:
+        """An account of the register of message formats."""
+        return _shown(self.web.post(f"{self.screens}/register/make", data={"name": name}).text)
+
+    def set_role(self, key: str, role: str) -> None:
+        """Change a role or permission."""
+        self.web.post(f"{self.screens}/{key}/role", data={"role": role})
+
+
+def _shown(page: str) -> dict[str, str]:
+    found = {key: unescape(value) for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)}
+    if issued := re.search(r"<textarea id=issued[^>]*>([^<]*)</textarea>", page):
+        found["issued"] = issued.group(1)
+    if thumbprint := re.search(r"Thumbprint <code>([0-9a-f]+)</code>", page):
+        found["Thumbprint"] = thumbprint.group(1)
+    if not found:
+        raise RuntimeError(f"The page shows nothing to carry away: {re.sub('<[^>]+>', ' ', page)[-200:]}")
+    return found

@@ -27,6 +27,8 @@ if not SECURE and not is_loopback_host(_public.hostname):
 # Certificate authorities to trust beside the machine's own, and private ranges that may be called.
 TRUST = os.environ.get("NEATLATCH_TRUST", "")
 ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one)
+# The addresses that our calls come from, as providers see them; for allow-lists.
+OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)
 ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
 
 SECRET_KEY = secret_key(HOME)

@@ -9,22 +9,21 @@ from __future__ import annotations
 import ssl
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import partial
 from typing import Protocol, TypeVar
 
-from neatlatch.core import oauth2, pkce, replies, retries, scopes
+from neatlatch.core import oauth2, replies, retries, scopes
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
-from neatlatch.core.profiles import CODE, Operation, Probe
+from neatlatch.core.profiles import Operation, Probe
+from neatlatch.core.sending import Credentials, NotComplete, dress
 
-from .oauth import failure_of, would_take
+from .oauth import failure_of
 from .road import Answer, Road, RoadError
 
-# The probe of the authorization endpoint never leads to a sign-in, so its verifier protects nothing.
-_PROBE_CHALLENGE = pkce.challenge("a-probe-never-comes-back-so-this-needs-no-secret")
 _SLICE = 0.1
 T = TypeVar("T")
 
@@ -62,13 +61,14 @@ class Keeper(Protocol):
 @dataclass(frozen=True)
 class Plan:
     """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time, so that a refusal is tried again; ``pace`` is the most calls a second."""
+    provider's spreading time, so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where they
+    are known and there are no scopes; ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road."""
 
     scheme: str
-    token_endpoint: str
-    api_base: str
-    client: oauth2.Client
     mark: str
+    api_base: str = ""
+    token_endpoint: str = ""
+    client: oauth2.Client = oauth2.Client("")
     authorization_endpoint: str = ""
     introspection_endpoint: str = ""
     redirect_uri: str = ""
@@ -80,6 +80,22 @@ class Plan:
     probe: Probe | None = None
     fresh: bool = False
     pace: float = 10.0
+    held: Credentials = Credentials("")
+    stream_address: str = ""
+    rights: frozenset[str] = frozenset()
+    rights_known: bool = False
+    further: tuple[Further, ...] = ()
+    last: Rung = Rung.WORK
+
+
+@dataclass(frozen=True)
+class Further:
+    """A further endpoint, with a credential of its own. ``harmless`` is a path that changes nothing."""
+
+    label: str
+    base: str
+    harmless: str
+    held: Credentials
 
 
 @dataclass(frozen=True)
@@ -91,11 +107,38 @@ class Leftover:
     cleared: bool
 
 
+class Entry(Protocol):
+    """How one scheme lets us in."""
+
+    lacks: str
+
+    def addresses(self) -> tuple[str, ...]:
+        """Everything that is called; a place that is no web address begins with ``tls://``."""
+
+    def sign_in(self) -> str:
+        """Prove the credential, and say how it went. Raises :class:`Fell`, :class:`RoadError`."""
+
+    def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
+        """A call with the credential on."""
+
+    def granted(self) -> frozenset[str] | None:
+        """The scopes or rights we hold, or ``None`` where nobody knows."""
+
+    def secrets(self) -> tuple[str, ...]:
+        """What no evidence may show."""
+
+    def allowed(self) -> str | None:
+        """What the Allowed rung says, where signing in has shown it already."""
+
+    def worked(self) -> str | None:
+        """What the Work rung says, where this way in has work of its own."""
+
+
 class Stopped(Exception):
     """Somebody stopped the test."""
 
 
-class _Fell(Exception):
+class Fell(Exception):
     """This rung failed."""
 
     def __init__(self, failure: Failure) -> None:
@@ -105,37 +148,44 @@ class _Fell(Exception):
 
 @dataclass
 class Climb:
-    """One climb of the ladder. ``chance`` gives random numbers in [0, 1) for the waits, ``stop`` says whether to stop."""
+    """One climb of the ladder. ``chance`` gives random numbers in [0, 1) for the waits, ``nonce`` a text never used before, ``stop`` says whether to stop."""
 
     plan: Plan
     road: Road
     keeper: Keeper
     now: Callable[[], datetime]
     chance: Callable[[], float]
+    nonce: Callable[[], str]
     stop: Callable[[], bool] = lambda: False
     clock_skew: float | None = None
+    exchanges: list[Exchange] = field(default_factory=list)
+    facts: dict[str, object] = field(default_factory=dict)
     _tries: int = 1
-    _exchanges: list[Exchange] = field(default_factory=list)
-    _facts: dict[str, object] = field(default_factory=dict)
-    _held: Held | None = None
     _bucket: retries.Bucket | None = None
+
+    def __post_init__(self) -> None:
+        from .entries import entry_for  # the entries know the ladder
+
+        self.entry: Entry = entry_for(self)
 
     def run(self) -> Iterator[RungResult | Leftover]:
         """Climb. Yields each rung as it ends. Raises :class:`Stopped`."""
         for rung, climb in ((Rung.FIND, self._find), (Rung.REACH, self._reach), (Rung.SECURE, self._secure), (Rung.SIGN_IN, self._sign_in),
                             (Rung.ALLOWED, self._allowed), (Rung.WORK, self._work)):  # fmt: skip
-            self._tries, self._exchanges, self._facts = 1, [], {}
+            self._tries, self.exchanges, self.facts = 1, [], {}
             begun = time.perf_counter()
             try:
                 says = yield from climb()
                 yield self._result(rung, begun, says=says.removeprefix("—"), skipped=says.startswith("—"))
-            except _Fell as fell:
+            except Fell as fell:
                 yield self._result(rung, begun, failure=fell.failure)
                 return
             except RoadError as error:
-                if error.exchange is not None and error.exchange not in self._exchanges:
-                    self._exchanges.append(error.exchange)
+                if error.exchange is not None and error.exchange not in self.exchanges:
+                    self.exchanges.append(error.exchange)
                 yield self._result(rung, begun, failure=error.failure)
+                return
+            if rung is self.plan.last:
                 return
 
     def _result(self, rung: Rung, begun: float, *, says: str = "", failure: Failure | None = None, skipped: bool = False) -> RungResult:
@@ -153,17 +203,24 @@ class Climb:
                 else failure.detail or failure.code
             )
             says = said.strip(" ·").replace("_", " ") if not standard else said.strip(" ·")
-        return RungResult(rung, failure is None, says, ms, self._tries, dict(self._facts), tuple(self._exchanges), failure, skipped)
+        return RungResult(rung, failure is None, says, ms, self._tries, dict(self.facts), tuple(self.exchanges), failure, skipped)
 
     # The road
 
     def _places(self) -> list[tuple[str, str, int]]:
         """Scheme, host and port of everything that is called, each once."""
         found = []
-        for address in (self.plan.token_endpoint, self.plan.api_base):
+        for address in (*self.entry.addresses(), *(one.base for one in self.plan.further)):
             parts = take_apart(address)
-            if not parts.host or parts.scheme not in ("http", "https") or not (parts.effective_port or "").isdigit():
-                raise _Fell(Failure("setting", "address", CauseClass.UNKNOWN, f"“{address}” is not an address that can be called."))
+            if not parts.host or parts.scheme not in ("http", "https", "tls") or not (parts.effective_port or "").isdigit():
+                raise Fell(
+                    Failure(
+                        "setting",
+                        "address",
+                        CauseClass.UNKNOWN,
+                        f"“{address.removeprefix('tls://')}” is not an address that can be called.",
+                    )
+                )
             place = (parts.scheme, parts.host, int(parts.effective_port or 0))
             if place not in found:
                 found.append(place)
@@ -175,7 +232,7 @@ class Climb:
         for host in dict.fromkeys(host for _, host, _ in self._places()):
             addresses = self._trying(partial(self.road.find, host))
             words.append(f"{host} → {addresses[0]}")
-            self._facts[host] = addresses
+            self.facts[host] = addresses
         return "; ".join(words)
 
     def _reach(self) -> Generator[Leftover, None, str]:
@@ -195,7 +252,7 @@ class Climb:
             certificate = sock.getpeercert() or {}
             ends = datetime.fromtimestamp(ssl.cert_time_to_seconds(str(certificate["notAfter"])), UTC)
             days = (ends - self.now()).days
-            self._facts[f"{host}:{port}"] = {"version": sock.version(), "certificate_ends": ends.isoformat()}
+            self.facts[f"{host}:{port}"] = {"version": sock.version(), "certificate_ends": ends.isoformat()}
             words.append(f"{(sock.version() or '').replace('v', ' ', 1)} · certificate good for {days} days")
         return "; ".join(dict.fromkeys(words))
 
@@ -225,10 +282,10 @@ class Climb:
                 self._pause(retries.wait_before(tries, None, self.chance()) or 0)
         raise AssertionError("unreachable")
 
-    def _send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
+    def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
         """Send, and repeat what may be repeated. Every try is kept as evidence."""
         tries = 0
-        secrets = (self._held.access_token,) if self._held else ()
+        secrets = self.entry.secrets()
         while True:
             self._keep_pace()
             tries += 1
@@ -238,11 +295,11 @@ class Climb:
                 answer = self.road.send(request, secrets)
             except RoadError as error:
                 if error.exchange is not None:
-                    self._exchanges.append(error.exchange)
+                    self.exchanges.append(error.exchange)
                 if error.failure.kind == "tls" or not retries.may_repeat(request.method, None, tries, safe):
                     raise
             else:
-                self._exchanges.append(answer.exchange)
+                self.exchanges.append(answer.exchange)
                 self._note_clock(answer)
                 spreading = self.plan.fresh and answer.status in (401, 403) and tries < retries.MOST_TRIES
                 again = retries.repeatable_status(answer.status) and retries.may_repeat(request.method, answer.status, tries, safe)
@@ -271,77 +328,34 @@ class Climb:
 
     def _sign_in(self) -> Generator[Leftover, None, str]:
         yield from ()
-        plan = self.plan
-        if plan.scheme == CODE:
-            self._ask_sign_in_page()
-        try:
-            # Client credentials: a new token each time, because that is what proves the secret.
-            self._held, exchanges = self.keeper.token(self.road, plan.scheme != CODE)
-        except NoToken as error:
-            self._exchanges.extend(error.exchanges)
-            raise _Fell(error.failure) from error
-        self._exchanges.extend(exchanges)
-        words = ["renewed the token" if self._held.renewed else "token alive"]
-        if plan.introspection_endpoint and plan.scheme == CODE:
-            words.append(self._introspect())
-        if self._held.ends is not None:
-            words.append(f"{max(0, int((self._held.ends - self.now()).total_seconds() // 60))} min left")
-        self._facts["granted"] = sorted(self._held.granted)
-        return " · ".join(words)
+        says = self.entry.sign_in()
+        return " · ".join([says, *(self._sign_in_further(one) for one in self.plan.further)])
 
-    def _ask_sign_in_page(self) -> None:
-        plan = self.plan
-        url = oauth2.authorization_url(
-            plan.authorization_endpoint, plan.client.client_id, plan.redirect_uri, plan.scopes, "probe", _PROBE_CHALLENGE
-        )
-        answer = self._send(oauth2.Request("GET", url, (("Accept", "text/html"),)))
-        failure = would_take(answer, "probe", plan.redirect_uri)
-        self._facts["sign_in_page"] = answer.status
-        if failure is not None:
-            raise _Fell(failure)
-
-    def _introspect(self) -> str:
-        """Prove client and token at once without changing anything: ask whose token it is (RFC 7662)."""
-        plan = self.plan
-        assert self._held is not None
-        for again in (False, True):
-            request = oauth2.introspection_request(plan.introspection_endpoint, plan.client, self._held.access_token)
-            answer = self._send(request, safe=True)
-            reading = replies.read("introspection", answer.status, answer.headers, answer.text, self.now())
-            if not reading.ok:
-                raise _Fell(failure_of(reading, "token", answer.status))
-            if reading.fields.get("active"):
-                account = str(reading.fields.get("username") or "")
-                if account:
-                    self.keeper.told_account(account)
-                return f"as {account}" if account else "known there"
-            if again:
-                break
-            try:
-                self._held, exchanges = self.keeper.token(self.road, True)
-            except NoToken as error:
-                self._exchanges.extend(error.exchanges)
-                raise _Fell(error.failure) from error
-            self._exchanges.extend(exchanges)
-        raise _Fell(
-            Failure(
-                "token",
-                "invalid_grant",
-                CauseClass.CREDENTIAL,
-                "The application says that the token is not active, also after renewing it.",
+    def _sign_in_further(self, one: Further) -> str:
+        answer = self.send(self.dressed(oauth2.api_request("GET", joined_path(one.base, one.harmless)), one.held))
+        if answer.status >= 400:
+            failure = failure_of(
+                replies.read("resource", answer.status, answer.headers, answer.text, self.now()), "resource", answer.status
             )
-        )
+            raise Fell(replace(failure, detail=f"{one.label}: {failure.detail or failure.code}"))
+        return f"{one.label} answered {answer.status}"
+
+    def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
+        """A request with a credential that is sent with every call."""
+        try:
+            return dress(request, held, self.nonce(), int(self.now().timestamp()))
+        except NotComplete as error:
+            raise Fell(Failure("setting", "not_complete", CauseClass.CREDENTIAL, str(error))) from error
 
     # Rights and work
 
-    def _call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
-        assert self._held is not None
-        address = path if "://" in path else self.plan.api_base.rstrip("/") + path
-        return self._send(oauth2.api_request(method, address, self._held.access_token, body))
+    def call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
+        """Call an operation, signed in."""
+        return self.send(self.entry.request(method, path if "://" in path else joined_path(self.plan.api_base, path), body))
 
-    def _check(self, answer: Answer, operation: str) -> None:
+    def check(self, answer: Answer, operation: str) -> None:
         if 300 <= answer.status < 400:
-            raise _Fell(
+            raise Fell(
                 Failure(
                     "resource",
                     "redirect",
@@ -352,49 +366,52 @@ class Climb:
             )
         if answer.status >= 400:
             reading = replies.read("resource", answer.status, answer.headers, answer.text, self.now())
-            raise _Fell(failure_of(reading, "resource", answer.status))
+            raise Fell(failure_of(reading, "resource", answer.status))
 
     def _allowed(self) -> Generator[Leftover, None, str]:
         yield from ()
-        assert self._held is not None
-        plan, held = self.plan, self._held.granted
+        plan, held = self.plan, self.entry.granted()
         for operation in plan.needed:
-            if gap := scopes.lacking(held, operation.alternatives, plan.implies):
-                raise _Fell(Failure("resource", "insufficient_scope", CauseClass.RIGHT, f"{operation.name} needs {scopes.joined(gap)}, which was not granted.",
+            if held is not None and (gap := scopes.lacking(held, operation.alternatives, plan.implies)):
+                raise Fell(Failure("resource", "insufficient_scope", CauseClass.RIGHT, f"{operation.name} needs {scopes.joined(gap)}, which {self.entry.lacks}.",
                                     scopes=tuple(sorted(gap))))  # fmt: skip
+        if (said := self.entry.allowed()) is not None:
+            return said
         candidates = [one for one in (plan.harmless, *plan.operations) if one is not None and one.method == "GET" and "{" not in one.path]
-        harmless = next(
-            (one for one in candidates if scopes.allows(held, one.alternatives, plan.implies)), candidates[0] if candidates else None
-        )
+        harmless = next((one for one in candidates if self._may(one)), candidates[0] if candidates else None)
         if harmless is None:
             return "—no harmless call is described for this application"
-        answer = self._call("GET", harmless.path)
-        self._check(answer, harmless.name)
+        answer = self.call("GET", harmless.path)
+        self.check(answer, harmless.name)
         return f"{harmless.name} answered {answer.status}"
+
+    def _may(self, operation: Operation) -> bool:
+        """Whether what was granted allows an operation; where nothing is known of rights, it is tried."""
+        held = self.entry.granted()
+        return held is None or scopes.allows(held, operation.alternatives, self.plan.implies)
 
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
-        assert self._held is not None
         make = (
             None
             if probe is None
             else next((one for one in plan.operations if one.covers(probe.make_method, self._fill(probe.make_path))), None)
         )
-        if probe is None or (make is not None and not scopes.allows(self._held.granted, make.alternatives, plan.implies)):
+        if probe is None or (make is not None and not self._may(make)):
             return (yield from self._read_only_work())
         filled = {key: value.replace("{test}", plan.mark) if isinstance(value, str) else value for key, value in probe.make_body.items()}
-        clear = plan.api_base.rstrip("/") + self._fill(probe.clear_path)
+        clear = joined_path(plan.api_base, self._fill(probe.clear_path))
         yield Leftover(probe.clear_method, clear, False)
-        answer = self._call(probe.make_method, self._fill(probe.make_path), filled)
+        answer = self.call(probe.make_method, self._fill(probe.make_path), filled)
         self._check_work(answer, f"{probe.make_method} {probe.make_path}")
         if probe.look_path:
-            look = self._call("GET", self._fill(probe.look_path))
+            look = self.call("GET", self._fill(probe.look_path))
             self._check_work(look, f"GET {probe.look_path}")
             if plan.mark not in look.text:
-                raise _Fell(
+                raise Fell(
                     Failure("work", "not_there", CauseClass.THEIRS, f"{plan.mark} was made, yet GET {probe.look_path} does not show it.")
                 )
-        cleared = self._call(probe.clear_method, clear)
+        cleared = self.call(probe.clear_method, clear)
         if cleared.status not in (404, 410):
             self._check_work(cleared, f"{probe.clear_method} {probe.clear_path}")
         yield Leftover(probe.clear_method, clear, True)
@@ -403,15 +420,12 @@ class Climb:
     def _read_only_work(self) -> Generator[Leftover, None, str]:
         """Where nothing may be made: every reading operation that the granted scopes allow."""
         yield from ()
-        assert self._held is not None
+        if (said := self.entry.worked()) is not None:
+            return said
         done = []
         for operation in self.plan.operations:
-            if (
-                operation.method == "GET"
-                and "{" not in operation.path
-                and scopes.allows(self._held.granted, operation.alternatives, self.plan.implies)
-            ):
-                answer = self._call("GET", operation.path)
+            if operation.method == "GET" and "{" not in operation.path and self._may(operation):
+                answer = self.call("GET", operation.path)
                 self._check_work(answer, operation.name)
                 done.append(operation.name)
         return f"read only: {', '.join(done)}" if done else "—no piece of real work is described for these scopes"
@@ -422,7 +436,7 @@ class Climb:
     def _check_work(self, answer: Answer, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):
             # The application wants more, or something else, than was sent: a test that passes does not mean that the work passes.
-            raise _Fell(
+            raise Fell(
                 Failure(
                     "work",
                     f"status_{answer.status}",
@@ -431,4 +445,9 @@ class Climb:
                     answer.status,
                 )
             )
-        self._check(answer, operation)
+        self.check(answer, operation)
+
+
+def joined_path(base: str, path: str) -> str:
+    """A path behind a base address, with one slash between them."""
+    return base.rstrip("/") + (path if path.startswith("/") or not path else f"/{path}")

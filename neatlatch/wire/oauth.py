@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -10,6 +9,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from neatlatch.core import metadata, openapi, replies
 from neatlatch.core.evidence import CauseClass, Exchange, Failure
+from neatlatch.core.intake import trees
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.replies import Reading
 
@@ -82,18 +82,23 @@ class Unreadable(Exception):
     """A document could not be fetched or read; the message says why, in words for a person."""
 
 
-def fetch_json(road: Road, address: str) -> Any:
-    """Fetch a JSON document. Raises :class:`Unreadable`."""
+def fetch_text(road: Road, address: str, accept: str) -> str:
+    """Fetch a document. Raises :class:`Unreadable`."""
     try:
-        answer = road.send(Request("GET", address, (("Accept", "application/json"),)))
+        answer = road.send(Request("GET", address, (("Accept", accept),)))
     except RoadError as error:
         raise Unreadable(f"{address} could not be reached. {error.failure.detail}") from error
     if answer.status != 200:
         raise Unreadable(f"{address} answered {answer.status}: {replies.STATUS_MEANINGS.get(answer.status, 'no document')}.")
+    return answer.text
+
+
+def fetch_json(road: Road, address: str) -> Any:
+    """Fetch a JSON document. Raises :class:`Unreadable`."""
     try:
-        return json.loads(answer.text)
-    except (ValueError, RecursionError) as error:
-        raise Unreadable(f"What {address} answered is not JSON.") from error
+        return trees.read_json(fetch_text(road, address, "application/json"))
+    except trees.Refused as error:
+        raise Unreadable(f"What {address} answered is not JSON. {error}") from error
 
 
 def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata]:
@@ -110,8 +115,9 @@ def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata
 
 
 def fetch_description(road: Road, address: str) -> openapi.Described:
-    """Fetch an OpenAPI description in JSON. Raises :class:`Unreadable`."""
+    """Fetch an OpenAPI description, in JSON or YAML. Raises :class:`Unreadable`."""
     try:
-        return openapi.read_description(fetch_json(road, address))
-    except openapi.BadDescription as error:
+        text = fetch_text(road, address, "application/json, application/yaml;q=0.9")
+        return openapi.read_description(trees.read_json(text) if text.lstrip().startswith("{") else trees.read_yaml(text))
+    except (openapi.BadDescription, trees.Refused) as error:
         raise Unreadable(str(error)) from error

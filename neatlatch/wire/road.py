@@ -7,6 +7,7 @@ on the very line that was looked at.
 from __future__ import annotations
 
 import ipaddress
+import os
 import select
 import socket
 import ssl
@@ -121,6 +122,8 @@ class Line(httpcore.NetworkStream):
             self.sock.sendall(buffer)
         except TimeoutError as error:
             raise _broken("socket", "timeout", "The request could not be sent in time.") from error
+        except ssl.SSLError as error:
+            raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
         except OSError as error:
             raise _broken("socket", "reset", str(error)) from error
 
@@ -155,16 +158,48 @@ class Answer:
     exchange: Exchange
 
 
+@dataclass(frozen=True)
+class ClientCertificate:
+    """Our certificate with its chain, and its private key, in PEM."""
+
+    chain: str
+    key: str
+
+    def __repr__(self) -> str:
+        return "ClientCertificate(•••)"
+
+
+def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
+    """The library reads files only; this one is in memory, and gone when it is closed."""
+    descriptor = os.memfd_create("client-certificate", os.MFD_CLOEXEC)
+    try:
+        with os.fdopen(descriptor, "w", closefd=False) as out:
+            out.write(f"{shown.key.rstrip()}\n{shown.chain}")
+        try:
+            context.load_cert_chain(f"/proc/self/fd/{descriptor}")
+        except ssl.SSLError as error:
+            raise _broken(
+                "setting",
+                "client_certificate",
+                "The client certificate and its private key do not go together, or cannot be read.",
+                CauseClass.TLS,
+            ) from error
+    finally:
+        os.close(descriptor)
+
+
 @dataclass
 class Road(httpcore.NetworkBackend):
     """A direct road. One road serves one test or one act; close it afterwards.
 
-    ``trust`` is a file of extra certificate authorities in PEM. All failures are :class:`RoadError`.
+    ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate for servers that ask for one.
+    All failures are :class:`RoadError`.
     """
 
     policy: Policy = field(default_factory=Policy)
     limits: Limits = field(default_factory=Limits)
     trust: str = ""
+    shows: ClientCertificate | None = None
 
     def __post_init__(self) -> None:
         self.context = ssl.create_default_context()
@@ -172,6 +207,8 @@ class Road(httpcore.NetworkBackend):
         self.context.set_alpn_protocols(["http/1.1"])
         if self.trust:
             self.context.load_verify_locations(cafile=self.trust)
+        if self.shows is not None:
+            _load(self.context, self.shows)
         self.deadline = time.monotonic() + self.limits.total
         self._found: dict[str, list[str]] = {}
         self._open: dict[tuple[str, int], Line] = {}
@@ -273,13 +310,24 @@ class Road(httpcore.NetworkBackend):
         """Wait (httpcore's own retries are off)."""
         time.sleep(seconds)
 
+    def begin(self) -> None:
+        """One exchange on a line that was taken begins now; the time limit counts from here."""
+        self.deadline = time.monotonic() + self.limits.total
+
+    def take_line(self, host: str, port: int) -> Line:
+        """The secured line to a host and port, for a protocol other than HTTP: the one that stands ready, else a new one."""
+        self.begin()
+        if (host, port) not in self._open:
+            self.reach(host, port)
+        return self._open[host, port].start_tls(self.context, host.strip("[]"))
+
     def send(self, request: Request, secrets: tuple[str, ...] = ()) -> Answer:
         """Send a request and read the whole answer. Redirects are reported, never followed.
 
         Raises :class:`RoadError`.
         """
         known = (*request.secrets, *secrets)
-        self.deadline = time.monotonic() + self.limits.total
+        self.begin()
         begun = time.perf_counter()
         sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
                 "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip

@@ -12,20 +12,23 @@ from hypothesis import strategies as st
 
 from neatlatch.core import pins
 from neatlatch.core.pins import CallerSide, Consent, Fit, Halves, Need, ProviderSide, SecretFacts
-from neatlatch.core.profiles import CLIENT, CODE
+from neatlatch.core.schemes import CLIENT, CODE, KINDS
 
 NOW = datetime(2026, 11, 24, 12, tzinfo=UTC)
 SECRET = SecretFacts("f1", "…k7Qd", ends=NOW + timedelta(days=41))
+ADDRESSES = {
+    "authorization_endpoint": "https://ids.example/a",
+    "token_endpoint": "https://ids.example/t",
+    "api_base": "https://api.example",
+}
 PROVIDER = ProviderSide(
-    known=True, managed=True, environment="Production", issuer="https://ids.example", authorization_endpoint="https://ids.example/a",
-    token_endpoint="https://ids.example/t", api_base="https://api.example", published=True, client_id="c1", redirect_uris=("https://l.example/return",),
+    known=True, managed=True, environment="Production", issuer="https://ids.example", addresses=ADDRESSES, published=True, client_id="c1", redirect_uris=("https://l.example/return",),
     scopes=frozenset({"read", "berth"}), grants=frozenset({"authorization_code", "refresh_token"}), sign_in_methods=frozenset({"client_secret_basic"}),
     secrets=(SECRET,), changed_at=NOW - timedelta(days=3),
 )  # fmt: skip
 CALLER = CallerSide(
     scheme=CODE, environment="Production", environment_is_production=True, environment_wants_service_account=True, grant="authorization_code",
-    issuer="https://ids.example", authorization_endpoint="https://ids.example/a", token_endpoint="https://ids.example/t", api_base="https://api.example",
-    client_id="c1", secret=SECRET, sign_in_method="client_secret_basic", redirect_uri="https://l.example/return", scopes=frozenset({"read"}),
+    issuer="https://ids.example", values=ADDRESSES, parts=KINDS[CODE], client_id="c1", secret=SECRET, sign_in_method="client_secret_basic", redirect_uri="https://l.example/return", scopes=frozenset({"read"}),
     account="svc@g.example", granted=frozenset({"read"}), signed_in_as="svc@g.example", signed_in_at=NOW - timedelta(days=1),
     changed_at=NOW - timedelta(days=2),
 )  # fmt: skip
@@ -42,14 +45,14 @@ def pin(key: str, **given: Any) -> pins.Pin:
 def test_everything_latches() -> None:
     worked_out = pins.work_out(halves())
     assert pins.latches(worked_out), [(one.key, one.why) for one in worked_out if one.fit is not Fit.FITS]
-    assert pins.summary(worked_out) == "11 pins, all on the line"
+    assert pins.summary(worked_out) == "12 pins, all on the line"
 
 
 DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
     ("issuer", {"caller": {"issuer": "https://ids.example/other"}}, "different", "take_provider"),
     ("issuer", {"caller": {"issuer": "https://ids.example/{tenant}"}}, "{tenant}", "take_provider"),
-    ("endpoints", {"caller": {"token_endpoint": "https://ids.example/old"}}, "token endpoint", "take_provider"),
-    ("endpoints", {"caller": {"api_base": "http://api.example"}}, "not https", "take_provider"),
+    ("endpoints", {"caller": {"values": {**ADDRESSES, "token_endpoint": "https://ids.example/old"}}}, "token endpoint", "take_provider"),
+    ("endpoints", {"caller": {"values": {**ADDRESSES, "api_base": "http://api.example"}}}, "not https", "take_provider"),
     ("redirect_uri", {"caller": {"redirect_uri": "https://l.example/return/"}}, "Ours ends in “/”", "register_ours"),
     ("client_id", {"caller": {"client_id": "c1 "}}, "space", "take_provider"),
     ("client_id", {"caller": {"client_id": "sid-9"}, "provider": {"secrets": (replace(SECRET, secret_id="sid-9"),)}}, "ID of the secret", "take_provider"),
@@ -83,7 +86,7 @@ def test_a_pin_differs_says_why_and_offers_the_mend(key: str, given: dict[str, A
 
 @pytest.mark.parametrize(
     ("key", "given"),
-    [("issuer", {"issuer": ""}), ("endpoints", {"api_base": ""}), ("redirect_uri", {"redirect_uri": ""}), ("client_id", {"client_id": ""}),
+    [("issuer", {"issuer": ""}), ("endpoints", {"values": {**ADDRESSES, "api_base": ""}}), ("redirect_uri", {"redirect_uri": ""}), ("client_id", {"client_id": ""}),
      ("secret", {"secret": None}), ("client_sign_in", {"sign_in_method": ""}), ("account", {"signed_in_at": None})],
 )  # fmt: skip
 def test_a_value_that_is_not_there_is_missing(key: str, given: dict[str, Any]) -> None:
@@ -142,17 +145,33 @@ def test_without_a_client_the_pins_ask_for_one() -> None:
 
 def test_the_summary_names_what_is_off() -> None:
     worked_out = pins.work_out(halves(caller={"redirect_uri": "https://l.example/return/", "scopes": frozenset({"write"})}))
-    assert pins.summary(worked_out) == "11 pins, 2 differ: redirect URI, scopes"
+    assert pins.summary(worked_out) == "12 pins, 2 differ: redirect URI, scopes"
 
 
+ORDER = [
+    "issuer",
+    "endpoints",
+    "redirect_uri",
+    "client_id",
+    "secret",
+    "client_sign_in",
+    "grant",
+    "scopes",
+    "consent",
+    "account",
+    "route",
+    "environment",
+]
 VALUES = st.sampled_from(["", "https://a.example", "https://a.example/", "c1", " c1", "http://x", "{t}", "é"])
 
 
 @given(st.fixed_dictionaries(dict.fromkeys(("issuer", "token_endpoint", "api_base", "client_id", "redirect_uri", "sign_in_method", "account"), VALUES)),
        st.sets(st.sampled_from(["read", "write", "x y"])), st.booleans(), st.booleans())  # fmt: skip
 def test_any_values_get_an_answer_with_a_reason(values: dict[str, str], scopes: set[str], known: bool, managed: bool) -> None:
-    worked_out = pins.work_out(halves(provider={"known": known, "managed": managed}, caller={**values, "scopes": frozenset(scopes)}))
-    assert [one.key for one in worked_out] == [one.KEY for one in pins.TABLE[CODE]]
+    addresses = {key: values.pop(key) for key in ("token_endpoint", "api_base")}
+    caller = {**values, "values": {**ADDRESSES, **addresses}, "scopes": frozenset(scopes)}
+    worked_out = pins.work_out(halves(provider={"known": known, "managed": managed}, caller=caller))
+    assert [one.key for one in worked_out] == ORDER
     for one in worked_out:
         assert one.why
         assert one.fit is not Fit.DIFFERS or one.provider != one.caller or one.acts

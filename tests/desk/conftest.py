@@ -63,7 +63,7 @@ class Setup:
         found = client.place.application.read_profile().scheme(scheme)
         assert found is not None
         filled = connections.defaults(client.place, found, client, URI) | values
-        made, _ = connections.create(self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), "")
+        made, _ = connections.create(self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), {})
         return made
 
     def visitor(self, environment: str = "sandbox") -> Visitor:

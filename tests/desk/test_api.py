@@ -102,12 +102,12 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
         "environment": "sandbox",
         "scheme": "oauth2_code",
         "scopes": ["a b"],
-        "secret": "hush",
+        "secrets": {"client_secret": "hush"},
     }
     answer = post(web, "/api/connections", body)
     assert answer.status_code == 422
     assert {"ref", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
-    answer = post(web, "/api/connections", {**body, "secret": {"hush": "hush-value"}})
+    answer = post(web, "/api/connections", {**body, "secrets": {"client_secret": {"hush": "hush-value"}}})
     assert answer.status_code == 422
     assert "hush-value" not in answer.content.decode()
     assert web.get("/api/connections/none").json()["title"] == "There is no such connection."

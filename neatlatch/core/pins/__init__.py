@@ -5,21 +5,54 @@ One file for each pin. ``TABLE`` says which scheme has which, in the order in wh
 
 from __future__ import annotations
 
-from ..profiles import CLIENT, CODE
-from . import account, client_id, consent, endpoints, environment, grant, issuer, redirect_uri, scopes_pin, secret, sign_in
-from .base import Act, CallerSide, Consent, Fit, Halves, Need, Pin, ProviderSide, SecretFacts
+from collections.abc import Callable
 
-_ALL = (issuer, endpoints, redirect_uri, client_id, secret, sign_in, grant, scopes_pin, consent, account, environment)
-TABLE = {
-    CODE: _ALL,
-    CLIENT: tuple(one for one in _ALL if one not in (redirect_uri, account)),
-}
-LABELS = {one.KEY: one.LABEL for one in _ALL}
+from ..schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, OAUTH1, PAIR, STREAM
+from . import (
+    account,
+    audience,
+    certificate,
+    client_id,
+    consent,
+    endpoints,
+    environment,
+    grant,
+    identity,
+    issuer,
+    redirect_uri,
+    rights,
+    route,
+    scopes_pin,
+    secret,
+    sign_in,
+    tenant,
+)
+from .base import Act, CallerSide, CertificateSight, Consent, Fit, Halves, Need, Pin, ProviderSide, SecretFacts
+
+Maker = Callable[[Halves], tuple[Pin, ...]]
+
+
+def _one(make: Callable[[Halves], Pin]) -> Maker:
+    return lambda halves: (make(halves),)
+
+
+_ISSUER, _ENDPOINTS, _CLIENT_ID, _SECRET, _SIGN_IN = (_one(room.pin) for room in (issuer, endpoints, client_id, secret, sign_in))
+_GRANT, _SCOPES, _CONSENT, _CERTIFICATE = (_one(room.pin) for room in (grant, scopes_pin, consent, certificate))
+_ROUTE, _ENVIRONMENT, _AUDIENCE = (_one(room.pin) for room in (route, environment, audience))
+_KEYS: tuple[Maker, ...] = (tenant.pins, _ENDPOINTS, identity.pins, secret.pins, rights.pins, account.pins, _ROUTE, _ENVIRONMENT)
+TABLE: dict[str, tuple[Maker, ...]] = {
+    CODE: (_ISSUER, tenant.pins, _ENDPOINTS, _one(redirect_uri.pin), _CLIENT_ID, _SECRET, _SIGN_IN, _GRANT, _SCOPES, _CONSENT, _one(account.pin),
+           _ROUTE, _ENVIRONMENT),
+    CLIENT: (_ISSUER, tenant.pins, _ENDPOINTS, _CLIENT_ID, _SECRET, _SIGN_IN, _GRANT, _SCOPES, _CONSENT, _ROUTE, _ENVIRONMENT),
+    JWT: (_ISSUER, tenant.pins, _ENDPOINTS, _CLIENT_ID, _CERTIFICATE, _AUDIENCE, _GRANT, _SCOPES, _CONSENT, _ROUTE, _ENVIRONMENT),
+    CERTIFICATE: (tenant.pins, _ENDPOINTS, _CERTIFICATE, rights.pins, account.pins, _ROUTE, _ENVIRONMENT),
+    **dict.fromkeys((OAUTH1, API_KEY, PAIR, STREAM, BASIC, BEARER), _KEYS),
+}  # fmt: skip
 
 
 def work_out(halves: Halves) -> tuple[Pin, ...]:
     """All pins of a connection, in the order of the shear line."""
-    return tuple(one.pin(halves) for one in TABLE[halves.caller.scheme])
+    return tuple(pin for make in TABLE[halves.caller.scheme] for pin in make(halves))
 
 
 def latches(pins: tuple[Pin, ...]) -> bool:
@@ -38,5 +71,5 @@ def summary(pins: tuple[Pin, ...]) -> str:
     return ", ".join(words) if len(words) > 1 else f"{words[0]}, all on the line"
 
 
-__all__ = ["LABELS", "TABLE", "Act", "CallerSide", "Consent", "Fit", "Halves", "Need", "Pin", "ProviderSide", "SecretFacts", "latches",
+__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "Pin", "ProviderSide", "SecretFacts", "latches",
            "summary", "work_out"]  # fmt: skip

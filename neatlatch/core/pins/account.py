@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from .base import Act, Fit, Halves, Pin, differs
+from .base import Act, Fit, Halves, Pin, differs, not_known
 
 KEY, LABEL = "account", "signed-in account"
+_WHOSE = "account"
 
 
 def pin(halves: Halves) -> Pin:
@@ -32,6 +33,25 @@ def pin(halves: Halves) -> Pin:
         return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "
                        "Name the expected account if it is one.", again, Act("expect_account", f"{actual} is right", actual), marked=False)  # fmt: skip
     return Pin(KEY, LABEL, Fit.FITS, shown, actual, "The expected account signed in." if expected else "Any account may sign in here.")
+
+
+def pins(halves: Halves) -> tuple[Pin, ...]:
+    """The account whose key, token or password it is. A personal account is borrowed where a service account belongs, and leaves with the person
+    (common practice, no source)."""
+    theirs, kind = halves.provider.account, halves.provider.account_kind
+    if not halves.provider.known:
+        return (not_known(KEY, _WHOSE, "—"),)
+    ours = "a service account" if halves.caller.environment_wants_service_account else "any account"
+    if not theirs:
+        if not halves.caller.environment_wants_service_account:
+            return (Pin(KEY, _WHOSE, Fit.NOT_ASKED, "not noted", ours, "Any account may be used here, and none is noted."),)
+        return (Pin(KEY, _WHOSE, Fit.MISSING, "—", ours, "It has not been noted whose it is; a service account is wanted here.",
+                    acts=(Act("open_client", "Note the account"),)),)  # fmt: skip
+    person = kind == "person" or (kind != "service" and not looks_like_service(theirs))
+    if person and halves.caller.environment_wants_service_account:
+        return (Pin(KEY, _WHOSE, Fit.DIFFERS, theirs, ours, f"{theirs} is a person's, and {halves.caller.environment} wants a service account: it leaves with the person.",
+                    acts=(Act("open_client", "Name a service account"),)),)  # fmt: skip
+    return (halves.agreed(KEY, _WHOSE, theirs, ours, "A service account." if not person else "Any account may be used here."),)
 
 
 def looks_like_service(account: str) -> bool:

@@ -8,6 +8,7 @@ from datetime import datetime
 from enum import StrEnum
 
 from ..differ import Marked, mark
+from ..schemes import Scheme
 from ..scopes import Alternatives
 
 
@@ -58,6 +59,19 @@ class SecretFacts:
 
 
 @dataclass(frozen=True)
+class CertificateSight:
+    """Our certificate as the pins see it: judged, and compared by thumbprint. ``key_matches`` is ``None`` while there is no private key."""
+
+    subject: str
+    sha256: str
+    ends: datetime | None
+    verdict: str
+    says: str
+    client_use: bool
+    key_matches: bool | None
+
+
+@dataclass(frozen=True)
 class Consent:
     """An administrator's consent to a scope: by whom and when."""
 
@@ -78,16 +92,15 @@ class Need:
 class ProviderSide:
     """What the application holds. ``managed``: read and written by protocol, so what stands here is what stands there.
 
-    ``known`` is false while no client registration is named at all.
+    ``known`` is false while no client registration is named at all. ``addresses`` and ``facts`` are by the keys of the scheme's values;
+    ``held`` are the secrets it may hold, by those keys too. ``account_kind`` is service, person, or empty while nobody has said;
+    ``switches`` are the firm-wide ones that the scheme wants, and whether they are on; ``allow_list`` networks that it lets in.
     """
 
     known: bool
     managed: bool
     environment: str
     issuer: str = ""
-    authorization_endpoint: str = ""
-    token_endpoint: str = ""
-    api_base: str = ""
     published: bool = False
     client_id: str = ""
     public: bool = False
@@ -98,14 +111,25 @@ class ProviderSide:
     secrets: tuple[SecretFacts, ...] = ()
     consents: Mapping[str, Consent] = field(default_factory=dict)
     administrator_scopes: frozenset[str] = frozenset()
-    account: str = ""
     vendor_shared: bool = False
     changed_at: datetime | None = None
+    addresses: Mapping[str, str] = field(default_factory=dict)
+    facts: Mapping[str, str] = field(default_factory=dict)
+    held: Mapping[str, tuple[SecretFacts, ...]] = field(default_factory=dict)
+    account: str = ""
+    account_kind: str = ""
+    rights: frozenset[str] = frozenset()
+    rights_changed_at: datetime | None = None
+    switches: Mapping[str, bool] = field(default_factory=dict)
+    allow_list: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class CallerSide:
-    """What we send."""
+    """What we send. ``parts`` is the scheme as the profile describes it; ``values``, ``slots`` and ``secrets`` are by its keys.
+
+    ``outgoing`` are the addresses that our calls come from, as far as they are known, on the road named ``road``.
+    """
 
     scheme: str
     environment: str
@@ -113,9 +137,6 @@ class CallerSide:
     environment_wants_service_account: bool
     grant: str
     issuer: str = ""
-    authorization_endpoint: str = ""
-    token_endpoint: str = ""
-    api_base: str = ""
     client_id: str = ""
     secret: SecretFacts | None = None
     sign_in_method: str = ""
@@ -123,6 +144,13 @@ class CallerSide:
     scopes: frozenset[str] = frozenset()
     account: str = ""
     pkce: str = "S256"
+    parts: Scheme | None = None
+    values: Mapping[str, str] = field(default_factory=dict)
+    slots: Mapping[str, str] = field(default_factory=dict)
+    secrets: Mapping[str, SecretFacts] = field(default_factory=dict)
+    certificate: CertificateSight | None = None
+    outgoing: tuple[str, ...] = ()
+    road: str = "direct"
     granted: frozenset[str] | None = None
     signed_in_as: str = ""
     signed_in_at: datetime | None = None
@@ -134,7 +162,8 @@ class Halves:
     """Everything the pins are worked out from.
 
     ``proven_at``: when a test last passed the Sign in rung. ``refused_at``: when one last failed there.
-    ``other_environments``: addresses of the same application elsewhere, by environment name.
+    ``other_environments``: addresses of the same application elsewhere, by environment name. ``roles`` are the rights an account can
+    have where there are no scopes; ``patterns`` are the application's address patterns with their slots open.
     """
 
     provider: ProviderSide
@@ -142,6 +171,9 @@ class Halves:
     now: datetime
     needs: tuple[Need, ...] = ()
     implies: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    roles: tuple[str, ...] = ()
+    roles_label: str = "role"
+    patterns: Mapping[str, str] = field(default_factory=dict)
     proven_at: datetime | None = None
     other_environments: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
@@ -176,3 +208,8 @@ def not_known(key: str, label: str, caller: str) -> Pin:
     return missing(
         key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
     )
+
+
+def lower(label: str) -> str:
+    """A label inside a sentence: its first letter small, unless it begins with an abbreviation."""
+    return label if label[1:2].isupper() else label[:1].lower() + label[1:]

@@ -17,7 +17,8 @@ def pin(halves: Halves) -> Pin:
         return differs(KEY, LABEL, theirs, ours, f"The client is registered in {theirs}, this connection is for {ours}.",
                        Act("choose_client", "Name another client"), marked=False)  # fmt: skip
     for name, elsewhere in halves.other_environments.items():
-        for address in (halves.caller.issuer, halves.caller.authorization_endpoint, halves.caller.token_endpoint, halves.caller.api_base):
+        wanted = halves.caller.parts.addresses() if halves.caller.parts else ()
+        for address in (halves.caller.issuer, *(halves.caller.values.get(one.key, "") for one in wanted)):
             if address and any(addresses.equivalent(address, one) for one in elsewhere):
                 return differs(KEY, LABEL, theirs, f"{address} is {name}'s", f"An address we use belongs to {name}, not to {ours}.",
                                Act("take_provider", "Use this environment's"), marked=False)  # fmt: skip

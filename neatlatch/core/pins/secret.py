@@ -5,45 +5,55 @@ from __future__ import annotations
 from datetime import datetime
 
 from ..lifetimes import in_words
-from .base import Act, Fit, Halves, Pin, SecretFacts, differs, missing, not_known
+from .base import Act, Fit, Halves, Pin, SecretFacts, differs, lower, missing, not_known
 
 KEY, LABEL = "secret", "client secret"
-_PUT_IN = Act("put_secret", "Put in the secret")
 
 
 def pin(halves: Halves) -> Pin:
     """Equality is asked of fingerprints, never of values; "secrets have an ID and a value" is common practice, no source."""
-    theirs, ours = halves.provider.secrets, halves.caller.secret
+    return _pin(halves, KEY, LABEL, halves.provider.secrets, halves.caller.secret)
+
+
+def pins(halves: Halves) -> tuple[Pin, ...]:
+    """A pin for each secret of a scheme: key, password, token, and those of its further endpoints. A private key stands at the certificate's pin."""
+    wanted = halves.caller.parts.secrets() if halves.caller.parts else ()
+    return tuple(_pin(halves, one.key, lower(one.label), halves.provider.held.get(one.key, ()), halves.caller.secrets.get(one.key))
+                 for one in wanted if one.type != "key")  # fmt: skip
+
+
+def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], ours: SecretFacts | None) -> Pin:
     shown = _shown(ours, halves.now) if ours else "—"
+    put_in = Act("put_secret", f"Put in the {'secret' if key == KEY else label.rpartition(': ')[2]}", "" if key == KEY else key)
     if not halves.provider.known:
-        return not_known(KEY, LABEL, shown)
+        return not_known(key, label, shown)
     if halves.provider.public:
         if ours is None:
-            return Pin(KEY, LABEL, Fit.NOT_ASKED, "not asked for", "none", "A public client has no secret.")
-        return differs(KEY, LABEL, "public client, no secret", shown, "The client is public, yet we send a secret.",
+            return Pin(key, label, Fit.NOT_ASKED, "not asked for", "none", "A public client has no secret.")
+        return differs(key, label, "public client, no secret", shown, "The client is public, yet we send a secret.",
                        Act("drop_secret", "Take the secret out"), marked=False)  # fmt: skip
     live = [one for one in theirs if one.live and not _over(one, halves.now)]
     held = _shown(live[-1], halves.now) if live else ("ended" if theirs else "—")
     if ours is None:
-        return missing(KEY, LABEL, held, "", "We have no secret for this client.", _PUT_IN)
+        return missing(key, label, held, "", "We have no secret for this client." if key == KEY else f"We have no {label}.", put_in)
     same = next((one for one in theirs if one.fingerprint is not None and one.fingerprint == ours.fingerprint), None)
     place = f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · " if same and len(theirs) > 1 else ""
     if same is not None and not same.live:
         return differs(
-            KEY, LABEL, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", _PUT_IN, marked=False
+            key, label, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", put_in, marked=False
         )
     ends = (same.ends if same else None) or ours.ends
     if ends is not None and halves.now >= ends:
-        return differs(KEY, LABEL, held, shown, f"The secret ended {in_words(halves.now - ends)} ago.", _PUT_IN, marked=False)
+        return differs(key, label, held, shown, f"The secret ended {in_words(halves.now - ends)} ago.", put_in, marked=False)
     if ours.looks_like_id or any(ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id):
-        return differs(KEY, LABEL, held, shown, "What was put in is the ID of the secret, not its value.", _PUT_IN, marked=False)
+        return differs(key, label, held, shown, "What was put in is the ID of the secret, not its value.", put_in, marked=False)
     if same is not None:
-        return halves.agreed(KEY, LABEL, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.")
+        return halves.agreed(key, label, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.")
     if live and all(one.fingerprint is not None for one in live):
-        return differs(KEY, LABEL, held, shown, "The secret we send is none of those that are live at the provider.", _PUT_IN, marked=False)
+        return differs(key, label, held, shown, "The secret we send is none of those that are live at the provider.", put_in, marked=False)
     if halves.proven:
-        return Pin(KEY, LABEL, Fit.FITS, held, shown, "A test has signed in with it since it was put in.")
-    return Pin(KEY, LABEL, Fit.NOT_PROVEN, held, shown, "The provider's secret was never seen here; only a test can say whether ours is right.",
+        return Pin(key, label, Fit.FITS, held, shown, "A test has signed in with it since it was put in.")
+    return Pin(key, label, Fit.NOT_PROVEN, held, shown, f"The provider's {'secret' if key == KEY else label} was never seen here; only a test can say whether ours is right.",
                acts=(Act("test", "Test it"),))  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
 from neatlatch.core import profiles
+from neatlatch.core.schemes import KINDS, Value
 from neatlatch.desk.common import guard, problems
 
 from . import services
@@ -36,6 +37,7 @@ class PlaceOut(Schema):
     authorization_endpoint: str
     token_endpoint: str
     api_base: str
+    more: dict[str, str]
     metadata_address: str
     registers: bool
     grants: list[str]
@@ -76,6 +78,8 @@ class ValueOut(Schema):
     required: bool
     secret: bool
     choices: list[str]
+    pattern: str
+    example: str
 
 
 class SchemeOut(Schema):
@@ -85,6 +89,8 @@ class SchemeOut(Schema):
     label: str
     grant: str
     values: list[ValueOut]
+    settings: dict[str, str]
+    switches: list[str]
 
 
 class ApplicationRow(Schema):
@@ -98,6 +104,40 @@ class ApplicationRow(Schema):
     scopes: int
     environments: list[EnvironmentOut]
     connections: int
+
+
+class VersionOut(Schema):
+    """An earlier profile of the application."""
+
+    number: int
+    by: str
+    at: datetime
+
+
+class MeaningOut(Schema):
+    """What a change of the profile means for one connection."""
+
+    ref: str
+    pin: str
+    before: str
+    after: str
+    why: str
+
+
+class ProfilePreview(Schema):
+    """A profile as it would be: the forms it yields, and what it changes. Nothing is saved."""
+
+    schemes: list[SchemeOut]
+    slots: list[ValueOut]
+    meanings: list[MeaningOut]
+    says: str
+
+
+class ProfileIn(Schema):
+    """A profile to try: plain values, or the same as YAML text."""
+
+    profile: dict[str, Any] | None = None
+    text: str = ""
 
 
 class ApplicationOut(Schema):
@@ -114,6 +154,11 @@ class ApplicationOut(Schema):
     operations: list[OperationOut]
     probe: dict[str, Any] | None
     limits: dict[str, int]
+    slots: list[ValueOut]
+    roles: list[ScopeIO]
+    roles_label: str
+    profile: dict[str, Any]
+    versions: list[VersionOut]
 
 
 class ApplicationIn(Schema):
@@ -129,6 +174,8 @@ class ApplicationIn(Schema):
     authorization_endpoint: str = ""
     token_endpoint: str = ""
     api_base: str = ""
+    more: dict[str, str] = {}
+    scheme: str = ""
     profile: dict[str, Any] | None = None
 
 
@@ -138,6 +185,7 @@ class ApplicationChange(Schema):
     purpose: str | None = None
     owner: str | None = None
     scopes: list[ScopeIO] | None = None
+    text: str | None = None
     profile: dict[str, Any] | None = None
 
 
@@ -154,16 +202,21 @@ def environment_out(one: Environment) -> dict[str, Any]:
 
 def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:
     """A scheme as the page wants it."""
-    return {"key": scheme.key, "label": scheme.label, "grant": scheme.grant,
-            "values": [{"key": v.key, "label": v.label, "type": v.type, "help": v.help, "where": v.where, "required": v.required, "secret": v.secret,
-                        "choices": list(v.choices)} for v in scheme.values]}  # fmt: skip
+    return {"key": scheme.key, "label": scheme.label, "grant": scheme.grant, "values": [value_out(one) for one in scheme.all_values()],
+            "settings": dict(scheme.settings), "switches": list(scheme.switches)}  # fmt: skip
+
+
+def value_out(one: Value) -> dict[str, Any]:
+    """A described value as the page wants it."""
+    return {"key": one.key, "label": one.label, "type": one.type, "help": one.help, "where": one.where, "required": one.required, "secret": one.secret,
+            "choices": list(one.choices), "pattern": one.pattern, "example": one.example}  # fmt: skip
 
 
 def _place_out(place: Any) -> dict[str, Any]:
     published = place.read_metadata()
     return {
         "environment": environment_out(place.environment), "issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint,
-        "token_endpoint": place.token_endpoint, "api_base": place.api_base, "metadata_address": place.metadata_address,
+        "token_endpoint": place.token_endpoint, "api_base": place.api_base, "more": place.more, "metadata_address": place.metadata_address,
         "registers": bool(place.published("registration_endpoint")), "grants": list(published.grant_types_supported) if published else [],
         "sign_in_methods": list(published.token_endpoint_auth_methods_supported) if published else [], "read_at": place.read_at,
         "clients": place.client_count, "connections": place.connection_count,
@@ -183,7 +236,10 @@ def full(application: Application) -> dict[str, Any]:
         "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.scopes],
         "operations": [{"name": o.name, "method": o.method, "path": o.path, "summary": o.summary, "alternatives": [sorted(some) for some in o.alternatives]}
                        for o in profile.operations],
-        "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}),
+        "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}), "slots": [value_out(one) for one in profile.slots],
+        "roles": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.roles],
+        "roles_label": profile.roles_label, "profile": profiles.to_dict(profile),
+        "versions": [{"number": v.number, "by": v.by, "at": v.at} for v in application.versions.all()[:20]],
     }  # fmt: skip
 
 
@@ -232,9 +288,13 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]
         if given.metadata_address.strip():
             place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, given.description_address, given.api_base,
                                                given.purpose, given.owner)  # fmt: skip
+        elif given.description_address.strip():
+            place = services.add_from_description(
+                by, given.name, given.environment, given.description_address, given.api_base, given.purpose, given.owner
+            )
         else:
-            values = {key: getattr(given, key) for key in services.ADDRESS_FIELDS}
-            place = services.add_by_hand(by, given.name, given.environment, values, given.profile, given.purpose, given.owner)
+            values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}
+            place = services.add_by_hand(by, given.name, given.environment, values, given.profile, given.purpose, given.owner, given.scheme)
         return 201, full(place.application)
 
     return guard.repeatable(request, given.dict(), create)
@@ -258,6 +318,13 @@ def change(request: HttpRequest, response: HttpResponse, key: str, given: Applic
     changed = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return full(changed)
+
+
+@router.get("/schemes", response=list[SchemeOut])
+def known_schemes(request: HttpRequest) -> list[dict[str, Any]]:
+    """The ways of being let in that are known here, with the values each wants."""
+    guard.need(request, "look")
+    return [scheme_out(one) for one in KINDS.values()]
 
 
 @router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)

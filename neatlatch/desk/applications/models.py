@@ -48,8 +48,25 @@ class Application(models.Model):
         return profiles.from_dict(self.profile)
 
 
+class ProfileVersion(models.Model):
+    """A profile that an application had before it was changed."""
+
+    application = models.ForeignKey(Application, on_delete=models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField()
+    profile = models.JSONField()
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [models.UniqueConstraint(fields=["application", "number"], name="one_profile_of_a_number")]
+
+
 class Place(models.Model):
-    """An application in one environment: its addresses there, and its published metadata if it has any."""
+    """An application in one environment: its addresses there, and its published metadata if it has any.
+
+    ``more`` holds the addresses that have no column of their own, by the key of the profile's value. Any address may have slots.
+    """
 
     application = models.ForeignKey(Application, on_delete=models.PROTECT, related_name="places")
     environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="places")
@@ -57,6 +74,7 @@ class Place(models.Model):
     authorization_endpoint = models.CharField(max_length=500, blank=True)
     token_endpoint = models.CharField(max_length=500, blank=True)
     api_base = models.CharField(max_length=500, blank=True)
+    more = models.JSONField(default=dict)
     metadata_address = models.CharField(max_length=500, blank=True)
     metadata: Any = models.JSONField(null=True, blank=True)
     read_at = models.DateTimeField(null=True, blank=True)
@@ -74,6 +92,12 @@ class Place(models.Model):
         """One address out of the metadata, or nothing."""
         return str((self.metadata or {}).get(field, ""))
 
+    def by_key(self) -> dict[str, str]:
+        """All addresses, by the key of the profile's value."""
+        named = {"issuer": self.issuer, "authorization_endpoint": self.authorization_endpoint, "token_endpoint": self.token_endpoint,
+                 "api_base": self.api_base}  # fmt: skip
+        return {key: address for key, address in {**named, **self.more}.items() if address}
+
     def addresses(self) -> tuple[str, ...]:
         """All addresses that belong to this environment."""
-        return tuple(one for one in (self.issuer, self.authorization_endpoint, self.token_endpoint, self.api_base) if one)
+        return tuple(self.by_key().values())

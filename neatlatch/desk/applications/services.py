@@ -10,7 +10,9 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from neatlatch.core import addresses, openapi, profiles
+from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
@@ -18,11 +20,9 @@ from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire import oauth
 
-from .models import Application, Environment, Place
+from .models import Application, Environment, Place, ProfileVersion
 
 ADDRESS_FIELDS = ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
-_LABELS = {"issuer": "The issuer", "authorization_endpoint": "The authorization endpoint", "token_endpoint": "The token endpoint",
-           "api_base": "The API base address"}  # fmt: skip
 
 
 def environment(key: str) -> Environment:
@@ -50,13 +50,51 @@ def read_published(metadata_address: str, description_address: str) -> tuple[str
     return found_at, published, described
 
 
-def profile_of(published: ServerMetadata, described: openapi.Described | None) -> profiles.Profile:
-    """A profile out of what was published."""
+def profile_of(published: ServerMetadata | None, described: openapi.Described | None) -> profiles.Profile:
+    """A profile out of what was published: schemes by the grants of the metadata and by the description's security schemes."""
     scopes = described.scopes if described else ()
     known = {one.name for one in scopes}
-    scopes += tuple(profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known)
-    return profiles.Profile(schemes=profiles.schemes_for(published.grant_types_supported), scopes=scopes,
-                            operations=described.operations if described else ())  # fmt: skip
+    grants = published.grant_types_supported if published else ()
+    schemes = {one.key: one for one in profiles.schemes_for(grants)}
+    if published:
+        scopes += tuple(profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known)
+    for one in described.schemes if described else ():
+        if one.key not in OAUTH2 or published is None:
+            schemes.setdefault(one.key, one)
+    return profiles.Profile(schemes=tuple(schemes.values()), scopes=scopes, operations=described.operations if described else (),
+                            roles=described.roles if described else ())  # fmt: skip
+
+
+def add_from_description(
+    by: Person, name: str, env: str, description_address: str, api_base: str = "", purpose: str = "", owner: str = ""
+) -> Place:
+    """Add an application, or one more environment of it, by its API description (OpenAPI 3) alone."""
+    where, address = environment(env), description_address.strip()
+    if wrong := addresses.unsound_web_address(address):
+        raise wrong_fields({"description_address": wrong})
+    with road() as way:
+        try:
+            described = oauth.fetch_description(way, address)
+        except oauth.Unreadable as error:
+            raise wrong_fields({"description_address": str(error)}) from error
+    if not described.schemes:
+        raise wrong_fields({"description_address": "The description names no way of being let in that is known here. Describe it by hand."})
+    values = {**described.addresses, "api_base": _base(api_base, described, address)}
+    with transaction.atomic():
+        application = _application(name or described.title, purpose, owner, profile_of(None, described))
+        place = _place(by, application, where, values, {})
+        write(by, "added by its description", "application", application.key, {"environment": where.name})
+    return place
+
+
+def _base(given: str, described: openapi.Described | None, description_address: str) -> str:
+    """The API base address: given, else the description's first server, which may be relative to the description's own address (OpenAPI 3.1 §4.8.5)."""
+    base = given.strip() or (next(iter(described.servers), "") if described else "")
+    if base.startswith("/"):
+        base = replace(addresses.take_apart(description_address), path=base, query=None, fragment=None).text
+    if base and (wrong := addresses.unsound_web_address(base)):
+        raise wrong_fields({"api_base": wrong})
+    return base.rstrip("/")
 
 
 def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, description_address: str, api_base: str = "",
@@ -64,14 +102,9 @@ def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, de
     """Add an application, or one more environment of it, by its published metadata."""
     where = environment(env)
     found_at, published, described = read_published(metadata_address.strip(), description_address.strip())
-    base = api_base.strip() or next(iter(described.servers), "") if described else api_base.strip()
-    if base.startswith("/"):  # a server address may be relative to the description's own (OpenAPI 3.1 §4.8.5)
-        origin = addresses.take_apart(description_address.strip())
-        base = replace(origin, path=base, query=None, fragment=None).text
-    if base and (wrong := addresses.unsound_web_address(base)):
-        raise wrong_fields({"api_base": wrong})
+    base = _base(api_base, described, description_address.strip())
     values = {"issuer": published.issuer, "authorization_endpoint": published.authorization_endpoint, "token_endpoint": published.token_endpoint,
-              "api_base": base.rstrip("/")}  # fmt: skip
+              "api_base": base}  # fmt: skip
     with transaction.atomic():
         application = _application(name or (described.title if described else ""), purpose, owner, profile_of(published, described))
         place = _place(
@@ -82,30 +115,73 @@ def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, de
 
 
 def add_by_hand(by: Person, name: str, env: str, values: dict[str, str], profile: dict[str, Any] | None = None, purpose: str = "",
-                owner: str = "") -> Place:  # fmt: skip
-    """Add an application, or one more environment of it, from what a person read in its documents."""
+                owner: str = "", scheme: str = "") -> Place:  # fmt: skip
+    """Add an application, or one more environment of it, from what a person read in its documents.
+
+    ``scheme`` is the way in that the person chose; the addresses it wants are asked for. An address may have slots that the profile names.
+    """
     where = environment(env)
-    values = {key: values.get(key, "").strip() for key in ADDRESS_FIELDS}
-    errors = {}
-    for key, address in values.items():
-        if not address and key != "authorization_endpoint":
-            errors[key] = f"{_LABELS[key]} is needed."
-        elif address and (wrong := addresses.unsound_web_address(address)):
-            errors[key] = wrong
-        elif address and not addresses.is_protected(address):
-            errors[key] = "It must be https, unless it is a loopback address."
+    given = {key: value.strip() for key, value in values.items() if value.strip()}
+    existing = Application.objects.filter(key=slugify(name.strip())).first()
+    if profile:
+        read = read_given(profile, "")
+    elif existing is not None:
+        read = existing.read_profile()
+    elif scheme:
+        if scheme not in KINDS:
+            raise wrong_fields({"scheme": "Choose one of the ways of being let in."})
+        read = profiles.Profile(schemes=(KINDS[scheme],))
+    else:
+        grants = ("authorization_code", "client_credentials") if given.get("authorization_endpoint") else ("client_credentials",)
+        read = profiles.Profile(schemes=profiles.schemes_for(grants))
+    errors = _wrong_addresses(read, given, chosen=scheme)
     if errors:
         raise wrong_fields(errors)
-    grants = ("authorization_code", "client_credentials") if values["authorization_endpoint"] else ("client_credentials",)
-    try:
-        read = profiles.from_dict(profile) if profile else profiles.Profile(schemes=profiles.schemes_for(grants))
-    except profiles.BadProfile as error:
-        raise wrong_fields({"profile": str(error)}) from error
     with transaction.atomic():
         application = _application(name, purpose, owner, read)
-        place = _place(by, application, where, values, {})
-        write(by, "added by hand", "application", application.key, {"environment": where.name, "issuer": values["issuer"]})
+        place = _place(by, application, where, given, {})
+        write(
+            by, "added by hand", "application", application.key, {"environment": where.name, "schemes": [one.key for one in read.schemes]}
+        )
     return place
+
+
+def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: str = "") -> dict[str, str]:
+    """What is wrong with an application's addresses, by key."""
+    errors: dict[str, str] = {}
+    slots = {one.key: "slot" for one in profile.slots}
+    wanted: dict[str, Value] = {}
+    for scheme in profile.schemes:
+        for value in (*scheme.addresses(), *(one for one in scheme.values if one.key == "issuer")):
+            wanted.setdefault(value.key, value)
+    optional = {"authorization_endpoint"} if any(one.key != CODE for one in profile.schemes) and chosen != CODE else set()
+    for key, value in wanted.items():
+        address = profiles.fill_slots(given.get(key, ""), slots)
+        if not address:
+            if key not in optional:
+                errors[key] = (
+                    f"The {value.label[:1].lower() + value.label[1:] if not value.label.startswith('API') else value.label} is needed."
+                )
+        elif wrong := addresses.unsound_place(address) if value.type == "host" else addresses.unsound_web_address(address):
+            errors[key] = wrong
+        elif value.type != "host" and not addresses.is_protected(address):
+            errors[key] = "It must be https, unless it is a loopback address."
+    return errors
+
+
+def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
+    """A profile out of plain values or YAML text, or a field error that says what is wrong and, in YAML, where."""
+    if text.strip():
+        try:
+            profile = trees.read_yaml(text)
+        except trees.Refused as error:
+            raise wrong_fields({"profile": str(error)}) from error
+    if not isinstance(profile, dict):
+        raise wrong_fields({"profile": "A profile is a mapping with “schemes:” in it."})
+    try:
+        return profiles.from_dict(profile)
+    except profiles.BadProfile as error:
+        raise wrong_fields({"profile": str(error)}) from error
 
 
 def _application(name: str, purpose: str, owner: str, profile: profiles.Profile) -> Application:
@@ -122,7 +198,9 @@ def _application(name: str, purpose: str, owner: str, profile: profiles.Profile)
 def _place(by: Person, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
     if Place.objects.filter(application=application, environment=where).exists():
         raise wrong_fields({"environment": f"{application.name} stands in {where.name} already. Open it to change it."})
-    return Place.objects.create(application=application, environment=where, changed_at=timezone.now(), **values, **more)
+    columns = {key: value for key, value in values.items() if key in ADDRESS_FIELDS}
+    rest = {key: value for key, value in values.items() if key not in ADDRESS_FIELDS and value}
+    return Place.objects.create(application=application, environment=where, changed_at=timezone.now(), more=rest, **columns, **more)
 
 
 def read_again(by: Person, place: Place) -> Place:
@@ -156,13 +234,15 @@ def change(by: Person, application: Application, wanted: dict[str, Any]) -> Appl
     for field in ("purpose", "owner"):
         if wanted.get(field) is not None:
             setattr(application, field, str(wanted[field]).strip())
-    if wanted.get("profile") is not None:
-        try:
-            application.profile = profiles.to_dict(profiles.from_dict(wanted["profile"]))
-        except profiles.BadProfile as error:
-            raise wrong_fields({"profile": str(error)}) from error
+    before = application.profile
+    if wanted.get("profile") is not None or wanted.get("text"):
+        application.profile = profiles.to_dict(read_given(wanted.get("profile"), wanted.get("text") or ""))
     if wanted.get("scopes") is not None:
         application.profile = profiles.to_dict(_with_scopes(application.read_profile(), wanted["scopes"]))
+    if application.profile != before:
+        ProfileVersion.objects.create(
+            application=application, number=application.version, profile=before, by=by.username, at=timezone.now()
+        )
     application.version += 1
     application.changed_by = by.username
     application.save()

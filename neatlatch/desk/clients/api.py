@@ -13,7 +13,8 @@ from ninja import Router, Schema
 
 from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
+from neatlatch.core.schemes import CLIENT, CODE, KINDS, Scheme, Value
+from neatlatch.desk.applications.api import EnvironmentOut, ValueOut, environment_out, find_place, value_out
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
@@ -39,6 +40,20 @@ class ClientIn(Schema):
     sign_in_method: str = "client_secret_basic"
     by_protocol: bool = True
     vendor_shared: bool = False
+    scheme: str = ""
+
+
+class NoteIn(Schema):
+    """What the application's own screens show of us; absent: stays."""
+
+    name: str | None = None
+    facts: dict[str, str] | None = None
+    account: str | None = None
+    account_kind: str | None = None
+    rights: list[str] | None = None
+    switches: list[str] | None = None
+    allow_list: list[str] | None = None
+    vendor_shared: bool | None = None
 
 
 class ClientChange(Schema):
@@ -55,6 +70,7 @@ class SecretOut(Schema):
     """A secret as it may be known."""
 
     id: UUID
+    kind: str
     hint: str
     state: str
     issued: datetime
@@ -98,6 +114,17 @@ class ClientOut(Schema):
     managed: bool
     state: str
     vendor_shared: bool
+    scheme: str
+    facts: dict[str, str]
+    wanted_facts: list[ValueOut]
+    account: str
+    account_kind: str
+    rights: list[str]
+    switches: list[str]
+    wanted_switches: list[str]
+    allow_list: list[str]
+    roles: list[str]
+    roles_label: str
     version: int
     changed_at: datetime
     changed_by: str
@@ -136,7 +163,8 @@ class UriIn(Schema):
 
 def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
     """A client in full."""
-    credentials = client.credentials.all()
+    credentials, profile = client.credentials.all(), client.place.application.read_profile()
+    scheme = profile.scheme(client.scheme) or KINDS[client.scheme]
     open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
     waiting = open_handovers[0].pk if open_handovers else None
     return {
@@ -144,11 +172,34 @@ def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = 
         "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
         "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
         "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "state": client.state,
-        "vendor_shared": client.vendor_shared, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
-        "secrets": [{"id": c.pk, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in credentials],
+        "vendor_shared": client.vendor_shared, "scheme": client.scheme, "facts": client.facts, "wanted_facts": [value_out(one) for one in _facts(scheme)],
+        "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
+        "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
+        "roles_label": profile.roles_label, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
+        "secrets": [{"id": c.pk, "kind": c.kind, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in credentials],
         "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
         "connections": [one.ref for one in client.connections.all()], "handover": handover or waiting, "notes": list(notes),
     }  # fmt: skip
+
+
+def _facts(scheme: Scheme) -> list[Value]:
+    """What the provider's side can tell of us, beside an OAuth client's registration."""
+    found = list(scheme.identities())
+    if scheme.value("certificate") is not None:
+        found.append(
+            Value("thumbprint", "Thumbprint they hold", "text", "SHA-256 of the certificate that they know us by.", required=False)
+        )
+    if scheme.value("audience") is not None:
+        found.append(
+            Value(
+                "audience",
+                "Audience they want",
+                "text",
+                "What the assertion must be for; empty: their token endpoint or issuer.",
+                required=False,
+            )
+        )
+    return found
 
 
 def find(identity: UUID) -> Client:
@@ -183,6 +234,8 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]
                             tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
 
     def create() -> tuple[int, dict[str, Any]]:
+        if given.scheme and given.scheme not in (CODE, CLIENT):
+            return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
         if given.by_protocol:
             client, handover = services.register(by, place, fields)
             return 201, shape(client, handover)
@@ -198,6 +251,14 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict
     found = find(identity)
     guard.tagged(response, found.version)
     return shape(found)
+
+
+@router.post("/clients/{identity}/notes", response=ClientOut)
+def note(request: HttpRequest, identity: UUID, given: NoteIn) -> dict[str, Any]:
+    """Note what the application's own screens show of us: names, account, rights, switches, allow-list."""
+    changed = services.note(guard.need(request, "change"), find(identity), given.dict())
+    provider_changed(changed)
+    return shape(find(identity))
 
 
 @router.patch("/clients/{identity}", response=ClientOut)

@@ -11,7 +11,10 @@ from neatlatch.desk.applications.models import Place
 
 
 class Client(models.Model):
-    """A client as the application holds it.
+    """A client as the application holds it; for a scheme without clients, the account, key or certificate that it knows us by.
+
+    ``facts`` are by the keys of the scheme's values (user name, key ID, thumbprint, audience); ``account`` is whose key or password it is, and
+    ``account_kind`` service or person; ``rights`` its roles or permissions; ``switches`` the firm-wide ones that are on.
 
     ``managed``: by protocol (RFC 7592), so what stands here is what stands there. Otherwise it is a mirror, entered by hand.
     ``state``: *asking* while a registration request is under way, *preparing* while somebody enters it by hand, then *live*.
@@ -34,6 +37,14 @@ class Client(models.Model):
     management_address = models.CharField(max_length=500, blank=True)
     management_token = models.BinaryField(null=True)
     ticks = models.JSONField(default=list)
+    scheme = models.CharField(max_length=40, default="oauth2_code")
+    facts = models.JSONField(default=dict)
+    account = models.CharField(max_length=200, blank=True)
+    account_kind = models.CharField(max_length=10, blank=True)
+    rights = models.JSONField(default=list)
+    rights_changed_at = models.DateTimeField(null=True)
+    switches = models.JSONField(default=list)
+    allow_list = models.JSONField(default=list)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
     changed_by = models.CharField(max_length=150, blank=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -11,9 +12,10 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import oauth2, registration
+from neatlatch.core import oauth2, preparing, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
@@ -109,8 +111,35 @@ def prepare(by: Person, place: Place, fields: ClientMetadata, vendor_shared: boo
     return client
 
 
+@transaction.atomic
+def prepare_other(
+    by: Person, place: Place, name: str, scheme: str, scopes: frozenset[str] = frozenset(), vendor_shared: bool = False
+) -> Client:
+    """Begin the record of a provider's side without an OAuth client of ours to register by protocol: an account, a key, a token, a certificate."""
+    if place.application.read_profile().scheme(scheme) is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    if not name:
+        raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
+    client = Client(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, scheme=scheme, name=name, changed_at=timezone.now(),
+                    changed_by=by.username, scopes=sorted(scopes), grants=[JWT_GRANT] if scheme == JWT else [])  # fmt: skip
+    client.save(force_insert=True)
+    write(
+        by,
+        "began by hand",
+        "client",
+        client.name,
+        {"application": place.application.key, "environment": place.environment.name, "scheme": scheme},
+    )
+    return client
+
+
 def steps(client: Client) -> tuple[registration.Step, ...]:
-    """The numbered acts for a client that is registered by hand."""
+    """The numbered acts in the application's own screens: as its profile words them, else the usual ones of the scheme."""
+    profile = client.place.application.read_profile()
+    scheme = profile.scheme(client.scheme)
+    if client.scheme not in (CODE, CLIENT) or (scheme is not None and scheme.acts):
+        return preparing.steps(scheme or KINDS[client.scheme], profile, client.place.application.name, client.name, frozenset(client.scopes),
+                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""))  # fmt: skip
     wanted = frozenset(one.name for one in client.place.application.read_profile().scopes if one.administrator)
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
 
@@ -211,6 +240,42 @@ def note_consent(by: Person, client: Client, scope: str, given: bool) -> Client:
 
     client = _save(by, client, edit)
     write(by, "noted consent" if given else "noted consent withdrawn", "client", client.client_id, {"scope": scope})
+    return client
+
+
+_NOTED = ("facts", "account", "account_kind", "rights", "switches", "allow_list", "vendor_shared", "name")
+
+
+@transaction.atomic
+def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
+    """Note what the application's own screens show of us: names it knows us by, whose account it is, its rights, switches, allow-list."""
+    errors: dict[str, str] = {}
+    for network in said.get("allow_list") or ():
+        try:
+            ipaddress.ip_network(network, strict=False)
+        except ValueError:
+            errors["allow_list"] = f"“{network}” is neither an address nor a network like 203.0.113.40/29."
+    if said.get("account_kind", "") not in ("", "service", "person"):
+        errors["account_kind"] = "An account is a service account or a person's."
+    known = {one.name for one in client.place.application.read_profile().roles}
+    if unknown := [one for one in said.get("rights") or () if one not in known]:
+        errors["rights"] = f"{unknown[0]} is none of those that the profile names."
+    if errors:
+        raise wrong_fields(errors)
+
+    def edit(one: Client) -> None:
+        if "rights" in said and sorted(said["rights"]) != sorted(one.rights):
+            one.rights_changed_at = timezone.now()
+        for field in _NOTED:
+            if field == "facts" and said.get("facts") is not None:
+                one.facts = {**one.facts, **{key: clean(str(value)).value for key, value in said["facts"].items()}}
+            elif said.get(field) is not None:
+                setattr(one, field, said[field])
+
+    client = _save(by, client, edit)
+    write(
+        by, "noted", "client", client.client_id or client.name, {"fields": sorted(key for key, value in said.items() if value is not None)}
+    )
     return client
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import binascii
 from typing import Any
 from uuid import UUID
 
@@ -11,22 +12,26 @@ from django.utils import timezone
 from ninja import Router
 
 from neatlatch.core import pins
-from neatlatch.desk.applications.api import find_place, scheme_out
+from neatlatch.desk.applications import services as applications
+from neatlatch.desk.applications.api import ProfileIn, ProfilePreview, find_place, scheme_out, value_out
+from neatlatch.desk.applications.api import find as find_application
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems, safe
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.common.problems import Problem, wrong_fields
 
-from . import halves, services, sign_in
+from . import halves, meaning, services, sign_in
 from .models import Connection, ConnectionUser, SignIn
 from .shapes import (
     ActIn,
+    CertificateIn,
     ClientName,
     ConnectionChange,
     ConnectionIn,
     ConnectionOut,
     Connections,
     Draft,
+    SchemeName,
     SecretIn,
     SignInIn,
     SignInOut,
@@ -37,6 +42,7 @@ from .shapes import (
 )
 
 router = Router(tags=["connections"])
+LARGEST_CERTIFICATE = 1024 * 1024
 
 
 def find(ref: str) -> Connection:
@@ -93,7 +99,8 @@ def draft(request: HttpRequest, application: str, environment: str, scheme: str,
         number += 1
     return {
         "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, f"{settings.PUBLIC_URL}/return"), "ref": ref,
-        "secret_known": bool(chosen and chosen.credentials.exists()),
+        "secrets_known": sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
+        "slots": [value_out(one) for one in profile.slots],
         "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator,
                     "permitted": chosen is not None and s.name in chosen.scopes} for s in profile.scopes],
     }  # fmt: skip
@@ -110,12 +117,13 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
 
     def make() -> tuple[int, dict[str, Any]]:
         connection, notes = services.create(
-            by, place, given.ref.strip(), given.scheme, client, given.values, given.scopes, given.secret, given.secret_ends
+            by, place, given.ref.strip(), given.scheme, client, given.values, given.scopes, given.secrets, given.secret_ends, given.slots
         )
         return 201, full(find(connection.ref), notes)
 
-    # The secret's keyed fingerprint, never the secret itself, takes part in telling requests apart.
-    return guard.repeatable(request, {**given.dict(exclude={"secret"}), "secret": safe.fingerprint(given.secret)}, make)
+    # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests apart.
+    fingerprints = {key: safe.fingerprint(value) for key, value in given.secrets.items()}
+    return guard.repeatable(request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make)
 
 
 @router.get("/connections/{ref}", response=ConnectionOut)
@@ -158,8 +166,29 @@ def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
 @router.post("/connections/{ref}/secrets", response=ConnectionOut)
 def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any]:
     """Put in a new secret on the caller side."""
-    _, notes = services.put_secret(guard.need(request, "change"), find(ref), given.secret, given.ends)
-    return full(find(ref), {"client_secret": notes} if notes else {})
+    _, notes = services.put_secret(guard.need(request, "change"), find(ref), given.secret, given.ends, given.key)
+    return full(find(ref), {given.key or "secret": notes} if notes else {})
+
+
+@router.post("/connections/{ref}/certificates", response=ConnectionOut)
+def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dict[str, Any]:
+    """Put in a certificate with its chain and its private key."""
+    by = guard.need(request, "change")
+    if len(given.pem) + len(given.base64) > LARGEST_CERTIFICATE:
+        raise wrong_fields({"certificate": "This is larger than any certificate with its chain."})
+    try:
+        data = binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.pem.encode("utf-8")
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"certificate": "The file did not arrive whole; choose it again."}) from error
+    _, notes = services.put_certificate(by, find(ref), data, given.password or None)
+    return full(find(ref), {"certificate": notes})
+
+
+@router.post("/connections/{ref}/schemes", response=ConnectionOut)
+def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> dict[str, Any]:
+    """Take another of the ways the application offers."""
+    services.change_scheme(guard.need(request, "change"), find(ref), given.scheme)
+    return full(find(ref))
 
 
 @router.post("/connections/{ref}/clients", response=ConnectionOut)
@@ -206,3 +235,20 @@ def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]
         raise problems.not_found("user of this connection")
     services.remove_user(by, user)
     return full(find(ref))
+
+
+@router.post("/applications/{key}/profile-previews", response=ProfilePreview)
+def preview(request: HttpRequest, key: str, given: ProfileIn) -> dict[str, Any]:
+    """What a changed profile would ask for, and what it would mean for the connections. Nothing is saved."""
+    guard.need(request, "change")
+    application = find_application(key)
+    profile = applications.read_given(given.profile, given.text)
+    meanings = meaning.of_change(application, profile)
+    refs = {one["ref"] for one in meanings}
+    says = f"{len(refs)} of its connections would change." if refs else "None of its connections would change."
+    return {
+        "schemes": [scheme_out(one) for one in profile.schemes],
+        "slots": [value_out(one) for one in profile.slots],
+        "meanings": meanings,
+        "says": says,
+    }

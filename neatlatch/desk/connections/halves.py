@@ -4,25 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
+from functools import lru_cache
+from pathlib import Path
 
+from django.conf import settings
 from django.db.models import Prefetch, QuerySet
 
-from neatlatch.core import breaks, pins
+from neatlatch.core import addresses, breaks, pins
+from neatlatch.core.certificates.sight import of_pem
 from neatlatch.core.health import State
-from neatlatch.core.pins import CallerSide, Consent, Halves, Need, Pin, ProviderSide, SecretFacts
-from neatlatch.core.profiles import CODE, Profile
+from neatlatch.core.pins import CallerSide, CertificateSight, Consent, Halves, Need, Pin, ProviderSide, SecretFacts
+from neatlatch.core.profiles import Profile, fill_slots
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme
 from neatlatch.desk.applications.models import Place
-from neatlatch.desk.clients.models import Client
 from neatlatch.desk.credentials.models import Credential
 
-from .models import Connection
+from .models import Connection, HeldSecret
 
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
     """Connections with all that pins need, in a constant number of queries."""
-    return rows.select_related(
-        "place__application", "place__environment", "client__place__environment", "credential", "tokens"
-    ).prefetch_related(
+    return rows.select_related("place__application", "place__environment", "client__place__environment", "tokens").prefetch_related(
+        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value")),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         "users",
         Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),
@@ -31,40 +34,86 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
 
 def _secret(credential: Credential) -> SecretFacts:
     live = credential.state == Credential.State.ACTIVE
-    return SecretFacts(credential.fingerprint, credential.hint, credential.secret_id, credential.ends, live, credential.issued)
+    return SecretFacts(
+        credential.fingerprint, credential.hint, credential.secret_id, credential.ends, live, credential.issued, credential.looks_like_id
+    )
 
 
-def _provider(place: Place, client: Client | None, profile: Profile) -> ProviderSide:
-    addresses = {"issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint, "token_endpoint": place.token_endpoint,
-                 "api_base": place.api_base, "published": place.metadata is not None}  # fmt: skip
+def _patterns(place: Place) -> dict[str, str]:
+    """The addresses of a place that have slots."""
+    return {key: address for key, address in place.by_key().items() if addresses.placeholders(address)}
+
+
+def provider_addresses(place: Place, slots: dict[str, str]) -> dict[str, str]:
+    """The provider's addresses, with the slots that were filled in."""
+    return {key: fill_slots(address, slots) for key, address in place.by_key().items()}
+
+
+def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> ProviderSide:
+    place, client = connection.place, connection.client
+    told = provider_addresses(place, connection.slots)
+    issuer = told.pop("issuer", "")
     administrator = frozenset(one.name for one in profile.scopes if one.administrator)
     if client is None:
-        return ProviderSide(known=False, managed=False, environment=place.environment.name, **addresses, changed_at=place.changed_at)  # type: ignore[arg-type]
+        return ProviderSide(known=False, managed=False, environment=place.environment.name, issuer=issuer, addresses=told,
+                            published=place.metadata is not None, changed_at=place.changed_at)  # fmt: skip
     # What a person put in on the caller side tells nothing of what the provider holds.
-    held = tuple(_secret(one) for one in client.credentials.all() if one.source == "registered")
+    held: dict[str, tuple[SecretFacts, ...]] = {}
+    for one in client.credentials.all():
+        if one.source == "registered":
+            held[one.kind] = (*held.get(one.kind, ()), _secret(one))
+    unseen = () if client.managed or client.public else (SecretFacts(None, ""),)
     consents = {scope: Consent(said["who"], datetime.fromisoformat(said["when"])) for scope, said in client.consents.items()}
     return ProviderSide(
         known=True,
         managed=client.managed,
         environment=client.place.environment.name,
-        **addresses,  # type: ignore[arg-type]
+        issuer=issuer,
+        addresses=told,
+        published=place.metadata is not None,
         client_id=client.client_id,
         public=client.public,
         redirect_uris=tuple(client.redirect_uris),
         scopes=frozenset(client.scopes),
         grants=frozenset(client.grants),
         sign_in_methods=frozenset({client.sign_in_method}),
-        secrets=held or (() if client.managed or client.public else (SecretFacts(None, ""),)),
+        secrets=held.get("client_secret") or unseen,
         consents=consents,
         administrator_scopes=administrator,
         vendor_shared=client.vendor_shared,
         changed_at=max(client.changed_at, place.changed_at),
+        facts=client.facts,
+        held={one.key: held.get(one.key) or unseen for one in scheme.secrets()},
+        account=client.account,
+        account_kind=client.account_kind,
+        rights=frozenset(client.rights),
+        rights_changed_at=client.rights_changed_at,
+        switches=dict.fromkeys(client.switches, True),
+        allow_list=tuple(client.allow_list),
     )
 
 
-def _caller(connection: Connection, profile: Profile) -> CallerSide:
-    environment, values = connection.place.environment, connection.values
-    scheme = profile.scheme(connection.scheme)
+@lru_cache(maxsize=1)
+def _trusted(file: str) -> str:
+    return Path(file).read_text() if file and Path(file).exists() else ""
+
+
+@lru_cache(maxsize=4096)
+def _sight(pem: str, public_key: str, trusted: str, hour: datetime) -> CertificateSight | None:
+    return of_pem(pem, public_key, trusted, hour)
+
+
+def certificate_sight(connection: Connection, now: datetime) -> CertificateSight | None:
+    """Our client certificate, judged; ``None``: there is none. Judged to the hour, so that a page of many stays quick."""
+    pem = connection.values.get("certificate", "")
+    if not pem:
+        return None
+    key = connection.secrets().get("private_key")
+    return _sight(pem, key.public_key if key else "", _trusted(settings.TRUST), now.replace(minute=0, second=0, microsecond=0))
+
+
+def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide:
+    environment, values, secrets = connection.place.environment, connection.values, connection.secrets()
     tokens = getattr(connection, "tokens", None)
     person = tokens if connection.scheme == CODE else None
     return CallerSide(
@@ -72,17 +121,20 @@ def _caller(connection: Connection, profile: Profile) -> CallerSide:
         environment=environment.name,
         environment_is_production=environment.production,
         environment_wants_service_account=environment.wants_service_account,
-        grant=scheme.grant if scheme else "authorization_code",
+        grant=scheme.grant,
         issuer=values.get("issuer", ""),
-        authorization_endpoint=values.get("authorization_endpoint", ""),
-        token_endpoint=values.get("token_endpoint", ""),
-        api_base=values.get("api_base", ""),
         client_id=values.get("client_id", ""),
-        secret=_secret(connection.credential) if connection.credential else None,
+        secret=_secret(secrets["client_secret"]) if "client_secret" in secrets else None,
         sign_in_method=values.get("client_sign_in", ""),
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
         account=values.get("account", ""),
+        parts=scheme,
+        values=values,
+        slots=connection.slots,
+        secrets={key: _secret(one) for key, one in secrets.items()},
+        certificate=certificate_sight(connection, now) if "certificate" in values else None,
+        outgoing=tuple(settings.OUTGOING),
         granted=frozenset(tokens.granted) if tokens else None,
         signed_in_as=person.account if person else "",
         signed_in_at=person.signed_in_at if person else None,
@@ -90,10 +142,11 @@ def _caller(connection: Connection, profile: Profile) -> CallerSide:
     )
 
 
-def halves(connection: Connection, now: datetime) -> Halves:
-    """Both halves of a connection that was fetched by :func:`with_everything`."""
+def halves(connection: Connection, now: datetime, profile: Profile | None = None) -> Halves:
+    """Both halves of a connection that was fetched by :func:`with_everything`; ``profile`` is one to try in place of the application's own."""
     application = connection.place.application
-    profile = application.read_profile()
+    profile = profile or application.read_profile()
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
     needs = []
     for user in connection.users.all():
         for name in user.operations:
@@ -102,11 +155,14 @@ def halves(connection: Connection, now: datetime) -> Halves:
                 needs.append(Need(user.name, name, operation.alternatives))
     others = {one.environment.name: one.addresses() for one in application.places.all() if one.pk != connection.place_id}
     return Halves(
-        provider=_provider(connection.place, connection.client, profile),
-        caller=_caller(connection, profile),
+        provider=_provider(connection, profile, scheme),
+        caller=_caller(connection, scheme, now),
         now=now,
         needs=tuple(needs),
         implies=profile.implies,
+        roles=tuple(one.name for one in profile.roles) if connection.scheme not in OAUTH2 else (),
+        roles_label=profile.roles_label,
+        patterns=_patterns(connection.place),
         proven_at=connection.proven_at,
         other_environments=others,
     )
@@ -120,7 +176,9 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
     tokens = getattr(connection, "tokens", None)
-    credential = connection.credential
+    ending = [one for one in connection.secrets().values() if one.ends is not None]
+    credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential
+    sight = certificate_sight(connection, now) if "certificate" in connection.values else None
     return breaks.Watched(
         ref=connection.ref,
         state=State(connection.state),
@@ -133,8 +191,15 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         renewal_refused=tokens.refused if tokens else "",
         secret_ends=credential.ends if credential else None,
         secret_hint=credential.hint if credential else "",
+        secret_words=_words(connection, credential),
+        certificate_ends=sight.ends if sight else None,
         failing=connection.failing,
     )
+
+
+def _words(connection: Connection, credential: Credential | None) -> str:
+    value = KINDS[connection.scheme].value(credential.kind) if credential else None
+    return value.label if value else "Secret"
 
 
 def soonest(connections: Iterable[tuple[Connection, tuple[Pin, ...]]], now: datetime) -> list[breaks.Break]:

@@ -22,9 +22,9 @@ class Connection(models.Model):
     ref = models.SlugField(max_length=80, unique=True)
     place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
     client = models.ForeignKey(Client, null=True, on_delete=models.PROTECT, related_name="connections")
-    credential = models.ForeignKey(Credential, null=True, on_delete=models.PROTECT, related_name="connections")
     scheme = models.CharField(max_length=40)
     values = models.JSONField(default=dict)
+    slots = models.JSONField(default=dict)
     scopes = models.JSONField(default=list)
     pace = models.FloatField(default=10.0)
     time_limit = models.FloatField(default=30.0)
@@ -44,6 +44,28 @@ class Connection(models.Model):
 
     class Meta:
         ordering = ["ref"]
+
+    def secrets(self) -> dict[str, Credential]:
+        """The secrets of the caller side, by the keys of the scheme's values."""
+        return {one.key: one.credential for one in self.held_secrets.all()}
+
+    @property
+    def credential(self) -> Credential | None:
+        """The secret that people mean by “the secret” of this connection: the first that was asked for."""
+        held = list(self.held_secrets.all())
+        return held[0].credential if held else None
+
+
+class HeldSecret(models.Model):
+    """A secret of a connection's caller side. ``key`` is that of the profile's value: a connection may need several."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="held_secrets")
+    key = models.CharField(max_length=60)
+    credential = models.ForeignKey(Credential, on_delete=models.PROTECT, related_name="holders")
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="one_secret_for_a_value")]
 
 
 class ConnectionUser(models.Model):

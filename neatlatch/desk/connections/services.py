@@ -5,12 +5,15 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from django.conf import settings
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from neatlatch.core import health, profiles
+from neatlatch.core.certificates import facts, reading
 from neatlatch.core.intake.clean import clean, suspicions
-from neatlatch.core.profiles import Scheme
+from neatlatch.core.profiles import Scheme, Value, fill_slots
+from neatlatch.core.schemes import KINDS, OAUTH2
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients import services as clients
@@ -18,12 +21,13 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.credentials.services import check_pasted, keep
+from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
 from . import tokens
-from .models import Connection, ConnectionUser, TokenSet
+from .halves import provider_addresses
+from .models import Connection, ConnectionUser, HeldSecret, TokenSet
 
 _REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
@@ -33,28 +37,41 @@ _IDENTITY = ("issuer", "token_endpoint", "client_id")
 def clean_values(scheme: Scheme, given: dict[str, str]) -> tuple[dict[str, str], dict[str, list[str]]]:
     """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks wrong."""
     values, notes = {}, {}
-    for value in scheme.values:
+    for value in scheme.all_values():
         if value.secret or value.type == "scopes" or value.key not in given:
             continue
         cleaned = clean(str(given[value.key]))
         values[value.key] = cleaned.value
-        if said := [*cleaned.notes, *(suspicions(cleaned.value) if value.type in ("text", "address") else ())]:
+        if said := [*cleaned.notes, *(suspicions(cleaned.value) if value.type in ("text", "address", "host") else ())]:
             notes[value.key] = said
     return values, notes
 
 
-def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: str) -> dict[str, str]:
-    """What can be filled in already: the provider's published addresses and what the registered client says."""
-    known = {"issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint, "token_endpoint": place.token_endpoint,
-             "api_base": place.api_base, "redirect_uri": redirect_uri, "client_sign_in": "client_secret_basic", "account": ""}  # fmt: skip
+def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
+    """The slots of an application's addresses, cleaned; a field error for one whose pattern does not fit."""
+    slots = {}
+    for slot in place.application.read_profile().slots:
+        value = clean(str(given.get(slot.key, ""))).value
+        if value and slot.pattern and not re.fullmatch(slot.pattern, value):
+            raise wrong_fields({f"slot.{slot.key}": f"{slot.label} does not look right. {slot.help}"})
+        if value:
+            slots[slot.key] = value
+    return slots
+
+
+def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: str, slots: dict[str, str] | None = None) -> dict[str, str]:
+    """What can be filled in already: the provider's addresses and what its side says of us."""
+    known = {"redirect_uri": redirect_uri, "client_sign_in": "client_secret_basic", "account": "", **provider_addresses(place, slots or {})}
     if client is not None:
-        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method}
-    return {value.key: known.get(value.key, "") for value in scheme.values if not value.secret and value.type != "scopes"}
+        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}
+    known.setdefault("audience", known.get("token_endpoint", ""))
+    return {value.key: known.get(value.key, "") for value in scheme.all_values() if not value.secret and value.type != "scopes"}
 
 
 def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
-           pasted_secret: str, secret_ends: Any = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
-    """Make a connection. Without a pasted secret it takes the one the client was registered with, if that is known here."""
+           pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
+    """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
+    with, if that is known here."""
     profile = place.application.read_profile()
     scheme = profile.scheme(scheme_key)
     errors: dict[str, str] = {}
@@ -67,21 +84,24 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
     if client is not None and client.place.application_id != place.application_id:
         errors["client"] = "This client belongs to another application."
     values, notes = clean_values(scheme, given)
+    filled = clean_slots(place, slots or {})
+    values = {key: fill_slots(value, filled) for key, value in values.items()}
     errors |= profiles.check_values(scheme, values) | _wrong_scopes(scopes)
     if errors:
         raise wrong_fields(errors)
     with transaction.atomic():
         connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), changed_at=timezone.now(),
-                                changed_by=by.username)  # fmt: skip
-        if pasted_secret.strip():
-            connection.credential, said = _pasted(by, client, pasted_secret, secret_ends)
-            notes |= {"client_secret": said} if said else {}
-        elif client is not None and not client.public:
-            connection.credential = client.credentials.filter(state=Credential.State.ACTIVE).order_by("-issued").first()
+                                changed_by=by.username, slots=filled)  # fmt: skip
         try:
             connection.save(force_insert=True)
         except IntegrityError as error:
             raise wrong_fields({"ref": "This reference name is taken."}) from error
+        for value in scheme.secrets():
+            if pasted.get(value.key, "").strip():
+                said = _hold(by, connection, value, pasted[value.key], secret_ends)
+                notes |= {value.key: said} if said else {}
+            elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
+                HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
         write(
             by,
             "made",
@@ -92,20 +112,36 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
     return connection, notes
 
 
+def newest(client: Client, kind: str) -> Credential | None:
+    """The newest live secret of a kind that the provider's side holds, if it is known here."""
+    return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).order_by("-issued").first()
+
+
 def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
     bad = sorted(one for one in scopes if malformed(one))
     return {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."} if bad else {}
 
 
-def _pasted(by: Person, client: Client | None, pasted: str, ends: Any) -> tuple[Credential, list[str]]:
+def _hold(by: Person, connection: Connection, value: Value, pasted: str, ends: Any) -> list[str]:
+    """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
+    credential, notes = _pasted(by, connection.client, value, pasted, ends)
+    HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
+    return notes
+
+
+def _pasted(by: Person, client: Client | None, value: Value, pasted: str, ends: Any) -> tuple[Credential, list[str]]:
     """A pasted secret: the very one that was handed over, if it is known here, else a new one of the caller side."""
-    value, notes, odd = check_pasted(pasted)
+    if value.type == "key":
+        text, notes = check_key(pasted)
+        odd: tuple[str, ...] = ()
+    else:
+        text, notes, odd = check_pasted(pasted, value.key)
     if client is not None:
         # Pasted again is not a second secret: one entry for each value.
-        known = client.credentials.filter(fingerprint=safe.fingerprint(value)).first()
+        known = client.credentials.filter(fingerprint=safe.fingerprint(text), kind=value.key).first()
         if known is not None:
             return known, [*notes, *odd]
-    credential = keep(value, client=client, source="pasted", by=by.username, ends=ends)
+    credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key)
     return credential, [*notes, *odd]
 
 
@@ -131,11 +167,7 @@ def forget_health(connection: Connection) -> None:
 
 def locked(connection: Connection) -> Connection:
     """The connection as it stands now, in the surrounding transaction."""
-    return (
-        Connection.objects.select_for_update()
-        .select_related("place__application", "place__environment", "client", "credential")
-        .get(pk=connection.pk)
-    )
+    return Connection.objects.select_for_update().select_related("place__application", "place__environment", "client").get(pk=connection.pk)
 
 
 @transaction.atomic
@@ -156,7 +188,9 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     if wrong:
         raise wrong_fields(wrong)
     before = dict(connection.values)
-    connection.values = {**connection.values, **values}
+    if given.get("slots") is not None:
+        connection.slots = clean_slots(connection.place, given["slots"])
+    connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
     if scopes is not None:
         connection.scopes = sorted(set(scopes))
     for key in ("pace", "time_limit", "paused"):
@@ -172,28 +206,102 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     return connection, notes
 
 
+def _scheme(connection: Connection) -> Scheme:
+    return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+
+
 @transaction.atomic
-def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None) -> tuple[Connection, list[str]]:
-    """Put in a new secret on the caller side; answers what was cleaned."""
+def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "") -> tuple[Connection, list[str]]:
+    """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
     connection = locked(connection)
-    connection.credential, notes = _pasted(by, connection.client, pasted, ends)
+    scheme = _scheme(connection)
+    value = scheme.value(key) if key else next(iter(scheme.secrets()), None)
+    if value is None or not value.secret:
+        raise wrong_fields({"key": "There is no such secret in this way of being let in."})
+    notes = _hold(by, connection, value, pasted, ends)
     _touch(connection, by)
-    write(by, "put in a secret", "connection", connection.ref, {"hint": connection.credential.hint, "cleaned": notes})
+    hint = connection.held_secrets.select_related("credential").get(key=value.key).credential.hint
+    write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": hint, "cleaned": notes})
+    return connection, notes
+
+
+@transaction.atomic
+def put_certificate(by: Person, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
+    """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or PKCS#12. Answers what was read, in words."""
+    connection = locked(connection)
+    scheme = _scheme(connection)
+    if scheme.value("certificate") is None:
+        raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
+    try:
+        found = reading.read(data, password)
+    except reading.Unreadable as error:
+        raise wrong_fields({"password" if error.needs_password else "certificate": str(error)}) from error
+    leaf = found.leaf()
+    if leaf is None and not found.keys:
+        raise wrong_fields({"password" if found.locked else "certificate": "; ".join(found.notes) or "No certificate and no key is in it."})
+    notes = list(found.notes)
+    if leaf is not None:
+        others = [one for one in found.certificates if one is not leaf]
+        connection.values = {**connection.values, "certificate": "".join(reading.as_pem(one) for one in (leaf, *others))}
+        told = facts.of_certificate(leaf)
+        notes.append(f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with {len(others)} more of its chain")
+    if found.keys:
+        credential = keep(reading.key_as_pem(found.keys[0]), client=connection.client, source="pasted", by=by.username, kind="private_key")
+        HeldSecret.objects.update_or_create(connection=connection, key="private_key", defaults={"credential": credential})
+        notes.append("its private key, sealed")
+    _touch(connection, by)
+    if connection.scheme in OAUTH2:
+        TokenSet.objects.filter(connection=connection).delete()
+    write(by, "put in a certificate", "connection", connection.ref, {"read": notes})
     return connection, notes
 
 
 @transaction.atomic
 def choose_client(by: Person, connection: Connection, client: Client) -> Connection:
-    """Name another client registration; its client ID and sign-in method are taken over."""
+    """Name another client registration; what its side says of us is taken over."""
     connection = locked(connection)
     if client.place.application_id != connection.place.application_id:
         raise wrong_fields({"client": "This client belongs to another application."})
+    scheme = _scheme(connection)
     connection.client = client
-    connection.values = {**connection.values, "client_id": client.client_id, "client_sign_in": client.sign_in_method}
-    connection.credential = client.credentials.filter(state=Credential.State.ACTIVE).order_by("-issued").first()
+    known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}
+    connection.values = {**connection.values, **{key: value for key, value in known.items() if scheme.value(key) is not None and value}}
+    for value in scheme.secrets():
+        held = newest(client, value.key)
+        if held is not None:
+            HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": held})
+        elif value.key == "client_secret":
+            HeldSecret.objects.filter(connection=connection, key=value.key).delete()
     TokenSet.objects.filter(connection=connection).delete()
     _touch(connection, by)
-    write(by, "named another client", "connection", connection.ref, {"client": client.client_id})
+    write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
+    return connection
+
+
+@transaction.atomic
+def change_scheme(by: Person, connection: Connection, scheme_key: str) -> Connection:
+    """Take another of the ways the application offers. Values that both have stay; secrets of the old way stay in the safe, unused."""
+    connection = locked(connection)
+    scheme = connection.place.application.read_profile().scheme(scheme_key)
+    if scheme is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    if scheme_key == connection.scheme:
+        return connection
+    filled = defaults(connection.place, scheme, connection.client, f"{settings.PUBLIC_URL}/return", connection.slots)
+    connection.values = filled | {key: value for key, value in connection.values.items() if key in filled and value}
+    before, connection.scheme = connection.scheme, scheme_key
+    if not any(value.type == "scopes" for value in scheme.values):
+        connection.scopes = []
+    HeldSecret.objects.filter(connection=connection).exclude(key__in=[one.key for one in scheme.secrets()]).delete()
+    TokenSet.objects.filter(connection=connection).delete()
+    if (
+        connection.client is not None
+        and connection.client.scheme != scheme_key
+        and not (connection.client.scheme in OAUTH2 and scheme_key in OAUTH2)
+    ):
+        connection.client = None
+    _touch(connection, by)
+    write(by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key})
     return connection
 
 
@@ -211,14 +319,20 @@ def remove(by: Person, connection: Connection) -> None:
 
 # The acts of the pins
 
-_FIELD_OF_PIN = {"issuer": "issuer", "redirect_uri": "redirect_uri", "client_id": "client_id", "client_sign_in": "client_sign_in"}
+_FIELD_OF_PIN = {
+    "issuer": "issuer",
+    "redirect_uri": "redirect_uri",
+    "client_id": "client_id",
+    "client_sign_in": "client_sign_in",
+    "audience": "audience",
+}
 
 
 def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> Connection:
     """Carry out an act that a pin offers. Raises :class:`Problem` for one that is not offered."""
     if key == "take_provider":
         return _take_provider(by, connection, pin, value)
-    if key in ("drop_scope", "request_scope", "drop_secret", "expect_account"):
+    if key in ("drop_scope", "request_scope", "drop_secret", "expect_account", "fill_slots"):
         return _own_side(by, connection, key, value)
     client = connection.client
     if client is None:
@@ -231,6 +345,12 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> C
         clients.change(by, client, clients.with_grant(value))
     elif key == "note_consent":
         clients.note_consent(by, client, value, True)
+    elif key == "note_right":
+        clients.note(by, client, {"rights": sorted({*client.rights, value})})
+    elif key == "note_switch":
+        clients.note(by, client, {"switches": sorted({*client.switches, value})})
+    elif key == "note_thumbprint":
+        clients.note(by, client, {"facts": {"thumbprint": value}})
     else:
         raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
     provider_changed(client)
@@ -248,17 +368,19 @@ def provider_changed(client: Client) -> None:
 @transaction.atomic
 def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> Connection:
     connection = locked(connection)
-    place, values = connection.place, dict(connection.values)
-    addresses = {"issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint, "token_endpoint": place.token_endpoint,
-                 "api_base": place.api_base}  # fmt: skip
+    values, client = dict(connection.values), connection.client
+    addresses = provider_addresses(connection.place, connection.slots)
     if pin == "endpoints" and value in addresses:
         values[value] = addresses[value]
     elif pin == "environment":
         values |= {key: address for key, address in addresses.items() if key in values}
+    elif pin == value and client is not None and client.facts.get(value):
+        values[value] = client.facts[value]
     elif pin in _FIELD_OF_PIN:
-        held = {"issuer": [place.issuer], "redirect_uri": connection.client.redirect_uris if connection.client else [],
-                "client_id": [connection.client.client_id] if connection.client else [],
-                "client_sign_in": [connection.client.sign_in_method] if connection.client else []}[pin]  # fmt: skip
+        audiences = [client.facts.get("audience")] if client else []
+        held = {"issuer": [addresses.get("issuer", "")], "redirect_uri": client.redirect_uris if client else [],
+                "client_id": [client.client_id] if client else [], "client_sign_in": [client.sign_in_method] if client else [],
+                "audience": [*audiences, addresses.get("token_endpoint"), addresses.get("issuer")]}[pin]  # fmt: skip
         if value not in held:
             raise Problem(409, "The provider's value has changed meanwhile.", "Reload the page and look again.")
         values[_FIELD_OF_PIN[pin]] = value
@@ -281,7 +403,13 @@ def _own_side(by: Person, connection: Connection, key: str, value: str) -> Conne
     elif key == "request_scope":
         connection.scopes = sorted({*connection.scopes, value})
     elif key == "drop_secret":
-        connection.credential = None
+        HeldSecret.objects.filter(connection=connection, key="client_secret").delete()
+    elif key == "fill_slots":
+        addresses = provider_addresses(connection.place, connection.slots)
+        patterns = connection.place.by_key()
+        connection.values = {
+            one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held for one, held in connection.values.items()
+        }
     else:
         connection.values = {**connection.values, "account": value}
     _touch(connection, by)

@@ -12,9 +12,9 @@ from ninja import Schema
 from neatlatch.core import breaks, pins
 from neatlatch.core.evidence import curl_line
 from neatlatch.core.pins import Pin
-from neatlatch.core.profiles import CODE
+from neatlatch.core.schemes import CODE, KINDS, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
-from neatlatch.desk.applications.api import EnvironmentOut, SchemeOut, environment_out, scheme_out
+from neatlatch.desk.applications.api import EnvironmentOut, SchemeOut, ValueOut, environment_out, scheme_out, value_out
 from neatlatch.desk.clients.models import Client
 
 from . import halves, sign_in
@@ -99,6 +99,7 @@ class DueOut(Schema):
     at: datetime | None
     says: str
     act: str = ""
+    key: str = ""
 
 
 class ClientChoice(Schema):
@@ -110,10 +111,45 @@ class ClientChoice(Schema):
     environment: str
 
 
+class HeldOut(Schema):
+    """A secret of the caller side, without its value. ``hint`` is empty while there is none."""
+
+    key: str
+    label: str
+    type: str
+    where: str
+    hint: str
+    ends: datetime | None
+    put_in: datetime | None
+    put_in_by: str
+
+
+class CertificateOut(Schema):
+    """Our client certificate, explained."""
+
+    subject: str
+    sha256: str
+    ends: datetime | None
+    verdict: str
+    says: str
+
+
+class SchemeChoice(Schema):
+    """Another of the ways the application offers."""
+
+    key: str
+    label: str
+
+
 class ConnectionOut(ConnectionRow):
     """A connection in full."""
 
     scheme: SchemeOut
+    schemes: list[SchemeChoice]
+    slots: dict[str, str]
+    slot_values: list[ValueOut]
+    secrets: list[HeldOut]
+    certificate: CertificateOut | None
     values: dict[str, str]
     scopes: list[str]
     pace: float
@@ -123,7 +159,6 @@ class ConnectionOut(ConnectionRow):
     changed_by: str
     client: UUID | None
     managed: bool
-    secret_hint: str
     pins: list[PinOut]
     users_of: list[UserOut]
     due: list[DueOut]
@@ -148,7 +183,8 @@ class ConnectionIn(Schema):
     client: UUID | None = None
     values: dict[str, str] = {}
     scopes: list[str] = []
-    secret: str = ""
+    slots: dict[str, str] = {}
+    secrets: dict[str, str] = {}
     secret_ends: datetime | None = None
 
 
@@ -156,6 +192,7 @@ class ConnectionChange(Schema):
     """What to change; absent: stays."""
 
     values: dict[str, str] | None = None
+    slots: dict[str, str] | None = None
     scopes: list[str] | None = None
     pace: float | None = None
     time_limit: float | None = None
@@ -171,10 +208,25 @@ class ActIn(Schema):
 
 
 class SecretIn(Schema):
-    """A new secret for the caller side."""
+    """A new secret for the caller side; ``key`` is that of the value it is for (empty: the first)."""
 
     secret: str
+    key: str = ""
     ends: datetime | None = None
+
+
+class CertificateIn(Schema):
+    """A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked."""
+
+    pem: str = ""
+    base64: str = ""
+    password: str = ""
+
+
+class SchemeName(Schema):
+    """The way in to take."""
+
+    scheme: str
 
 
 class ClientName(Schema):
@@ -223,7 +275,8 @@ class Draft(Schema):
     values: dict[str, str]
     scopes: list[ScopeChoice]
     ref: str
-    secret_known: bool
+    secrets_known: list[str]
+    slots: list[ValueOut]
 
 
 class ScopeChoice(Schema):
@@ -262,20 +315,23 @@ def row(connection: Connection, worked_out: tuple[Pin, ...]) -> dict[str, Any]:
 
 
 def _due(connection: Connection) -> list[dict[str, Any]]:
-    held, credential, found = getattr(connection, "tokens", None), connection.credential, []
+    held = getattr(connection, "tokens", None)
+    found: list[dict[str, Any]] = []
     if held is not None:
         renews = held.refresh is not None or connection.scheme != CODE
         says = "renews itself" if renews and not held.refused else held.refused or "cannot be renewed"
         found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews and not held.refused else "sign_in"})
-    if credential is not None:
-        found.append(
-            {
-                "what": f"Client secret {credential.hint}",
-                "at": credential.ends,
-                "says": "" if credential.ends else "no end date known",
-                "act": "put_secret",
-            }
-        )
+    scheme = KINDS[connection.scheme]
+    for key, credential in connection.secrets().items():
+        value = scheme.value(key.rpartition(".")[2])
+        if credential.kind == "private_key":
+            continue
+        label = value.label if value else key.rpartition(".")[2].replace("_", " ").capitalize()
+        found.append({"what": f"{label} {credential.hint}", "at": credential.ends, "says": "" if credential.ends else "no end date known", "act": "put_secret",
+                      "key": key})  # fmt: skip
+    sight = halves.certificate_sight(connection, timezone.now()) if "certificate" in connection.values else None
+    if sight is not None:
+        found.append({"what": "Certificate chain", "at": sight.ends, "says": "", "act": "put_certificate"})
     if connection.client is not None:
         found += [
             {"what": f"Consent for {scope}", "at": None, "says": "no end date"}
@@ -291,8 +347,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
     both = halves.halves(connection, now)
     worked_out = pins.work_out(both)
     profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme)
-    assert scheme is not None
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
     client, held = connection.client, getattr(connection, "tokens", None)
     lacks = _lacks(both)
     waiting = (
@@ -307,20 +362,45 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         **row(connection, worked_out), "scheme": scheme_out(scheme), "values": connection.values, "scopes": connection.scopes, "pace": connection.pace,
         "time_limit": connection.time_limit, "version": connection.version, "changed_at": connection.changed_at, "changed_by": connection.changed_by,
         "client": client.pk if client else None, "managed": bool(client and client.managed),
-        "secret_hint": connection.credential.hint if connection.credential else "", "pins": [pin_out(one) for one in worked_out],
+        "schemes": [{"key": one.key, "label": one.label} for one in profile.schemes], "slots": connection.slots,
+        "slot_values": [value_out(one) for one in profile.slots], "secrets": _held(connection, scheme), "certificate": _certificate(both), "pins": [pin_out(one) for one in worked_out],
         "users_of": [{"id": u.pk, "name": u.name, "kind": u.kind, "owner": u.owner, "runs": u.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
                      for u in connection.users.all()],
         "due": _due(connection),
-        "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id, "environment": c.place.environment.name} for c in choices],
+        "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
         "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
-        "curl": _curl(connection, call.method, call.path) if call else "",
+        "curl": _curl(connection, scheme, call.method, call.path) if call else "",
         "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
         "next_break": soonest.why if soonest else "", "notes": notes or {},
     }  # fmt: skip
 
 
-def _curl(connection: Connection, method: str, path: str) -> str:
-    return curl_line(method, connection.values.get("api_base", "").rstrip("/") + path, [("Accept", "application/json")])
+def _held(connection: Connection, scheme: Scheme) -> list[dict[str, Any]]:
+    secrets = connection.secrets()
+    found = []
+    for value in scheme.secrets():
+        one = secrets.get(value.key)
+        found.append({"key": value.key, "label": value.label, "type": value.type, "where": value.where, "hint": one.hint if one else "", "ends": one.ends if one else None,
+                      "put_in": one.issued if one else None, "put_in_by": one.put_in_by if one else ""})  # fmt: skip
+    return found
+
+
+def _certificate(both: pins.Halves) -> dict[str, Any] | None:
+    sight = both.caller.certificate
+    return (
+        None
+        if sight is None
+        else {"subject": sight.subject, "sha256": sight.sha256, "ends": sight.ends, "verdict": sight.verdict, "says": sight.says}
+    )
+
+
+def _curl(connection: Connection, scheme: Scheme, method: str, path: str) -> str:
+    if connection.scheme == STREAM:
+        return ""
+    address = connection.values.get("api_base", "").rstrip("/") + path
+    return curl_line(
+        method, address, [("Accept", "application/json")], kind=connection.scheme, values=connection.values, settings=scheme.settings
+    )
 
 
 def _lacks(both: pins.Halves) -> dict[str, list[str]]:

@@ -12,7 +12,7 @@ from django.utils import timezone
 from neatlatch.core import addresses, oauth2, pkce, replies
 from neatlatch.core.evidence import MASK
 from neatlatch.core.oauth2 import Request
-from neatlatch.core.profiles import CODE
+from neatlatch.core.schemes import CODE
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.roads import road
@@ -89,7 +89,7 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
     with transaction.atomic():
         sign_in = (
             SignIn.objects.select_for_update()
-            .select_related("connection__credential", "connection__place")
+            .select_related("connection__place__application")
             .filter(state=safe.fingerprint(state))
             .first()
         )

@@ -10,6 +10,8 @@ end, and the connection says that somebody must sign in again.
 from __future__ import annotations
 
 import time
+import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -17,10 +19,12 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import lifetimes, oauth2
+from neatlatch.core import keys, lifetimes, oauth2
+from neatlatch.core.certificates import facts, reading
 from neatlatch.core.evidence import CauseClass, Exchange, Failure
-from neatlatch.core.profiles import CODE
+from neatlatch.core.jose import jwt
 from neatlatch.core.replies import Reading
+from neatlatch.core.schemes import CODE, JWT
 from neatlatch.core.scopes import split
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.roads import road as new_road
@@ -38,7 +42,8 @@ _WAIT_STEP = 0.1
 
 def client_of(connection: Connection) -> oauth2.Client:
     """How this connection's client proves itself."""
-    secret = connection.credential.open().reveal() if connection.credential else ""
+    held = connection.secrets().get("client_secret")
+    secret = held.open().reveal() if held else ""
     return oauth2.Client(connection.values.get("client_id", ""), secret, connection.values.get("client_sign_in", "client_secret_basic"))
 
 
@@ -153,11 +158,11 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
     asked_at = timezone.now()
     client, endpoint = client_of(connection), connection.values["token_endpoint"]
     scopes = frozenset(connection.scopes)
-    if connection.scheme == CODE:
-        assert tokens is not None
-        request = oauth2.refresh_request(endpoint, client, tokens.open_refresh().reveal())
-    else:
-        request = oauth2.client_credentials_request(endpoint, client, scopes)
+    try:
+        request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
+    except NoToken:
+        _give_lease_back(connection, tokens)
+        raise
     try:
         told = oauth.ask(road, "token", request, asked_at)
     except RoadError:
@@ -177,6 +182,47 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
     raise NoToken(failure, (told.exchange,))
 
 
+def _renewal_request(
+    connection: Connection, tokens: TokenSet | None, client: oauth2.Client, endpoint: str, scopes: frozenset[str], now: datetime
+) -> oauth2.Request:
+    """What to ask the token endpoint. Raises :class:`NoToken`."""
+    if connection.scheme == CODE:
+        assert tokens is not None
+        old = tokens.open_access().reveal() if _settings(connection).get("renews_with") == "access" else ""
+        return oauth2.refresh_request(endpoint, client, tokens.open_refresh().reveal(), old)
+    if connection.scheme == JWT:
+        return oauth2.assertion_request(endpoint, _assertion(connection, now), scopes)
+    return oauth2.client_credentials_request(endpoint, client, scopes)
+
+
+def _settings(connection: Connection) -> Mapping[str, str]:
+    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    return scheme.settings if scheme else {}
+
+
+def _assertion(connection: Connection, now: datetime) -> str:
+    """A signed assertion, good for two minutes and for one use (RFC 7523 §3). Raises :class:`NoToken`."""
+    values, held = connection.values, connection.secrets().get("private_key")
+    try:
+        if held is None:
+            raise keys.BadKey("The private key has not been put in.")
+        private = keys.open_private(held.open().reveal().encode("utf-8"))
+        leaf = reading.read(values.get("certificate", "").encode("utf-8")).leaf()
+        thumbprint = facts.of_certificate(leaf).x5t_s256 if leaf else ""
+        client_id = values.get("client_id", "")
+        return jwt.assertion(
+            private,
+            client_id,
+            values.get("account") or client_id,
+            values.get("audience", ""),
+            now,
+            str(uuid.uuid4()),
+            thumbprint=thumbprint,
+        )
+    except ValueError as error:
+        raise NoToken(Failure("setting", "not_complete", CauseClass.CREDENTIAL, f"The assertion cannot be signed: {error}")) from error
+
+
 def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: str = "") -> None:
     if tokens is None:
         return
@@ -191,7 +237,7 @@ def renew_those_due(stop_at: float = 50.0) -> int:
     """Renew every token that is near its end; answers how many were. Stops after ``stop_at`` seconds, the next tick goes on."""
     begun, renewed = time.monotonic(), 0
     rows = TokenSet.objects.filter(ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False)
-    for tokens in rows.select_related("connection__credential").order_by("ends"):
+    for tokens in rows.select_related("connection__place__application").order_by("ends"):
         if time.monotonic() - begun > stop_at:
             break
         if is_due(tokens, timezone.now()):

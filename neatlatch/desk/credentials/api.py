@@ -71,18 +71,18 @@ def _find(identity: UUID) -> Handover:
 
 @router.get("/credentials", response=list[CredentialOut])
 def credentials(request: HttpRequest) -> list[dict[str, Any]]:
-    """All credentials, what ends soonest first. Two queries, however many there are."""
+    """All credentials, what ends soonest first. Three queries, however many there are."""
     guard.need(request, "look")
     rows = (
         Credential.objects.defer("value")
         .select_related("client__place__application", "client__place__environment")
-        .prefetch_related("connections")
+        .prefetch_related("holders__connection")
     )
     now = timezone.now()
     found = [
         {"id": one.pk, "kind": one.kind, "hint": one.hint, "application": one.client.place.application.name if one.client else "",
          "environment": one.client.place.environment.name if one.client else "", "client": one.client.name if one.client else "",
-         "client_id": one.client.client_id if one.client else "", "connections": [c.ref for c in one.connections.all()], "state": one.state,
+         "client_id": one.client.client_id if one.client else "", "connections": sorted({h.connection.ref for h in one.holders.all()}), "state": one.state,
          "issued": one.issued, "ends": one.ends, "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by}
         for one in rows
     ]  # fmt: skip

@@ -13,7 +13,10 @@ from neatlatch.desk.common import safe
 
 
 class Credential(models.Model):
-    """A client secret. ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters."""
+    """A secret: of a client, a key, a password, a token, a private key. ``kind`` is the key of the profile's value that it serves.
+
+    ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters; ``public_key`` names a private key's other half.
+    """
 
     class State(models.TextChoices):
         """Its life."""
@@ -32,6 +35,8 @@ class Credential(models.Model):
     source = models.CharField(max_length=20, default="registered")
     issued = models.DateTimeField()
     ends = models.DateTimeField(null=True)
+    public_key = models.CharField(max_length=64, blank=True)
+    looks_like_id = models.BooleanField(default=False)
     put_in_by = models.CharField(max_length=150, blank=True)
 
     class Meta:

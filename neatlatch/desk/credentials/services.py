@@ -8,6 +8,8 @@ from datetime import datetime
 from django.db import transaction
 from django.utils import timezone
 
+from neatlatch.core import keys
+from neatlatch.core.certificates import reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
 from neatlatch.desk.clients.models import Client
@@ -19,21 +21,49 @@ from neatlatch.desk.people.models import Person
 from .models import Credential, Handover
 
 
-def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "") -> Credential:
+def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "", kind: str = "client_secret",
+         issued: datetime | None = None) -> Credential:  # fmt: skip
     """Seal a secret. Part of the surrounding transaction."""
     identity = uuid.uuid4()
-    credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=hint(value), source=source, ends=ends,
-                            secret_id=secret_id, issued=timezone.now(), put_in_by=by)  # fmt: skip
+    credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=hint(value) if kind != "private_key" else "key", source=source,
+                            ends=ends, secret_id=secret_id, issued=issued or timezone.now(), put_in_by=by, kind=kind,
+                            public_key=_public_key(value) if kind == "private_key" else "", looks_like_id=_is_an_id(value, client))  # fmt: skip
     credential.value = safe.seal(value, credential.sealed_place)
     credential.save(force_insert=True)
     return credential
 
 
-def check_pasted(pasted: str) -> tuple[str, tuple[str, ...], tuple[str, ...]]:
+def _public_key(pem: str) -> str:
+    """The other half of a private key, by the hash of its SubjectPublicKeyInfo. Raises a field error."""
+    try:
+        return keys.facts(keys.public_of(keys.open_private(pem.encode("utf-8")))).spki_sha256
+    except keys.BadKey as error:
+        raise wrong_fields({"private_key": str(error)}) from error
+
+
+def _is_an_id(value: str, client: Client | None) -> bool:
+    """Whether what was put in as a secret is one of the names the application knows us by: people paste the ID where the value belongs."""
+    return client is not None and value in {
+        client.client_id,
+        *client.facts.values(),
+        *client.credentials.values_list("secret_id", flat=True),
+    } - {""}
+
+
+def check_key(pasted: str) -> tuple[str, tuple[str, ...]]:
+    """A pasted private key in PEM: as PKCS#8, and what was cleaned. Raises a field error."""
+    cleaned = clean(pasted)
+    try:
+        return reading.key_as_pem(keys.open_private(cleaned.value.encode("utf-8"))), cleaned.notes
+    except keys.BadKey as error:
+        raise wrong_fields({"private_key": str(error)}) from error
+
+
+def check_pasted(pasted: str, key: str = "secret") -> tuple[str, tuple[str, ...], tuple[str, ...]]:
     """A pasted secret, cleaned: the value, what was cleaned, and what still looks wrong. Raises a field error where nothing is left."""
     cleaned = clean(pasted)
     if not cleaned.value:
-        raise wrong_fields({"secret": "Nothing is left of what was pasted. Paste the secret's value."})
+        raise wrong_fields({"secret" if key == "client_secret" else key: "Nothing is left of what was pasted. Paste the secret's value."})
     return cleaned.value, cleaned.notes, suspicions(cleaned.value)
 
 

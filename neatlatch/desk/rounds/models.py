@@ -44,6 +44,7 @@ class Test(models.Model):
     alive_until = models.DateTimeField(null=True)
     runner = models.CharField(max_length=64, blank=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    last = models.CharField(max_length=10, blank=True)
     stop_asked = models.BooleanField(default=False)
     passed = models.BooleanField(null=True)
     rungs = models.JSONField(default=list)

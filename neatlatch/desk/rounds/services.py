@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import secrets
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from datetime import timedelta
@@ -14,7 +15,9 @@ from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
-from neatlatch.core.evidence import CauseClass, RungResult, as_dict
+from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
+from neatlatch.core.schemes import CERTIFICATE, KINDS, OAUTH2, Endpoint
+from neatlatch.core.sending import Credentials, NotComplete, dress
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.roads import road
@@ -22,8 +25,8 @@ from neatlatch.desk.connections import halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
-from neatlatch.wire.ladder import Climb, Leftover, NoToken, Plan, Stopped
-from neatlatch.wire.road import RoadError
+from neatlatch.wire.ladder import Climb, Further, Leftover, NoToken, Plan, Stopped
+from neatlatch.wire.road import ClientCertificate, RoadError
 
 from . import models
 from .models import Round, Sample, Test
@@ -39,13 +42,20 @@ def plan_of(connection: Connection, test: Test) -> Plan:
     profile, values = connection.place.application.read_profile(), connection.values
     published = connection.place.read_metadata()
     needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
-    age = timezone.now() - connection.credential.issued if connection.credential else timedelta(days=1)
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    opened = {} if connection.scheme in OAUTH2 else {key: one.open().reveal() for key, one in connection.secrets().items()}
     return Plan(
         scheme=connection.scheme,
+        mark=f"TEST-{str(test.pk)[:8]}",
         token_endpoint=values.get("token_endpoint", ""),
         api_base=values.get("api_base", ""),
-        client=tokens.client_of(connection),
-        mark=f"TEST-{str(test.pk)[:8]}",
+        client=tokens.client_of(connection) if connection.scheme in OAUTH2 else oauth2.Client(""),
+        held=Credentials(connection.scheme, values, opened, scheme.settings),
+        stream_address=values.get("stream_address", ""),
+        rights=frozenset(connection.client.rights) if connection.client else frozenset(),
+        rights_known=bool(profile.roles and connection.client and connection.client.rights),
+        further=tuple(_further(one, values, opened) for one in scheme.endpoints),
+        last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
         introspection_endpoint=published.introspection_endpoint if published else "",
         redirect_uri=values.get("redirect_uri", ""),
@@ -55,13 +65,38 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         operations=profile.operations,
         needed=tuple(one for one in needed if one is not None),
         probe=profile.probe,
-        fresh=age < timedelta(seconds=profile.limits.spread),
+        fresh=_is_fresh(connection, profile.limits.spread),
         pace=connection.pace,
     )
 
 
-def begin_test(by: Person, connection: Connection) -> Test:
-    """Write down that a test is to be run."""
+def _further(endpoint: Endpoint, values: dict[str, str], opened: dict[str, str]) -> Further:
+    def own(found: dict[str, str]) -> dict[str, str]:
+        return {key.removeprefix(f"{endpoint.key}."): value for key, value in found.items() if key.startswith(f"{endpoint.key}.")}
+
+    return Further(
+        endpoint.label,
+        own(values).get("api_base", ""),
+        endpoint.harmless,
+        Credentials(endpoint.kind, own(values), own(opened), endpoint.settings),
+    )
+
+
+def _is_fresh(connection: Connection, spread: int) -> bool:
+    """Whether a secret of the connection is newer than the provider's spreading time."""
+    return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
+
+
+def _shows(connection: Connection) -> ClientCertificate | None:
+    """The client certificate for the road, where the scheme has TLS ask for one."""
+    held = connection.secrets().get("private_key")
+    if connection.scheme != CERTIFICATE or held is None or not connection.values.get("certificate"):
+        return None
+    return ClientCertificate(connection.values["certificate"], held.open().reveal())
+
+
+def begin_test(by: Person, connection: Connection, last: str = "") -> Test:
+    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder)."""
     with transaction.atomic():
         running = connection.tests.filter(
             state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE
@@ -70,9 +105,14 @@ def begin_test(by: Person, connection: Connection) -> Test:
             return running
         if running is not None:  # its program was killed
             Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
-        test = Test.objects.create(connection=connection, begun_by=by.username)
+        test = Test.objects.create(connection=connection, begun_by=by.username, last=last)
         write(by, "tested", "connection", connection.ref)
     return test
+
+
+def _nonce() -> str:
+    """A text never used before, for signatures."""
+    return secrets.token_hex(12)
 
 
 @dataclass
@@ -104,8 +144,12 @@ def run(test: Test) -> Test:
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results = _Watch(test), []
-    with road(connection.time_limit) as way:
-        climb = Climb(plan_of(connection, test), way, tokens.DeskKeeper(connection), timezone.now, random.random, watch.stop)
+    try:
+        way = road(connection.time_limit, _shows(connection))
+    except RoadError as error:
+        return _finish(test, [RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)], None)
+    with way:
+        climb = Climb(plan_of(connection, test), way, tokens.DeskKeeper(connection), timezone.now, random.random, _nonce, watch.stop)
         try:
             for event in climb.run():
                 if isinstance(event, Leftover):
@@ -142,8 +186,7 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
     pins = halves.work_out(connection, now)
     if failed is not None:
         spread = connection.place.application.read_profile().limits.spread
-        new = connection.credential is not None and now - connection.credential.issued < timedelta(seconds=spread)
-        found = diagnosis.diagnose(failed, pins, credential_is_new=new, clock_skew=skew)
+        found = diagnosis.diagnose(failed, pins, credential_is_new=_is_fresh(connection, spread), clock_skew=skew)
         test.diagnosis = asdict(found)
     test.save()
     sample, made = Sample.objects.get_or_create(
@@ -303,12 +346,19 @@ def clear_leftovers() -> int:
         Q(state__in=(Test.State.RUNNING, Test.State.WAITING)) | Q(state=Test.State.CUT, round__isnull=False)
     ).values("pk")
     rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
-    for row in rows.select_related("connection__credential", "connection__place")[:100]:
+    for row in rows.select_related("connection__place__application")[:100]:
         try:
-            with road(15.0) as way:
-                held, _ = tokens.hold(row.connection, way)
-                answer = way.send(oauth2.api_request(row.method, row.address, held.access_token), (held.access_token,))
-        except (NoToken, RoadError):
+            with road(15.0, _shows(row.connection)) as way:
+                request = oauth2.api_request(row.method, row.address)
+                if row.connection.scheme in OAUTH2:
+                    held, _ = tokens.hold(row.connection, way)
+                    request = oauth2.api_request(row.method, row.address, held.access_token)
+                else:
+                    request = dress(
+                        request, plan_of(row.connection, Test(connection=row.connection)).held, _nonce(), int(timezone.now().timestamp())
+                    )
+                answer = way.send(request)
+        except (NoToken, RoadError, NotComplete):
             answer = None
         if answer is not None and (answer.status < 300 or answer.status in (404, 410)):
             row.delete()

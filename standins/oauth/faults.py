@@ -48,6 +48,6 @@ class Faults:
             return JSONResponse({"error": "temporarily_unavailable"}, 503), 0
         if kind == "refuse":
             if place == "token":
-                return JSONResponse({"error": "invalid_client"}, 401, {"WWW-Authenticate": 'Basic realm="cargo"'}), 0
-            return Response(status_code=401, headers={"WWW-Authenticate": 'Bearer realm="cargo", error="invalid_token"'}), 0
+                return JSONResponse({"error": "invalid_client"}, 401, {"WWW-Authenticate": 'Basic realm="harbour"'}), 0
+            return Response(status_code=401, headers={"WWW-Authenticate": 'Bearer realm="harbour", error="invalid_token"'}), 0
         return None, 0

@@ -1,4 +1,4 @@
-"""The API of Cargo manifests: operations that want different scopes, refused as RFC 6750 §3 says."""
+"""The API of an application: operations that want different scopes, refused as RFC 6750 §3 says."""
 
 from __future__ import annotations
 
@@ -12,37 +12,27 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from .faults import Faults
-from .store import SCOPES, Store, digest
-
-OPERATIONS: dict[tuple[str, str], tuple[str, list[list[str]]]] = {
-    ("get", "/manifests"): ("List the manifests", [["manifest.read"], ["manifest.write"]]),
-    ("put", "/manifests/{number}"): ("Enter or change a manifest", [["manifest.write"]]),
-    ("delete", "/manifests/{number}"): ("Withdraw a manifest", [["manifest.write"]]),
-    ("get", "/berths"): ("List the berths", [["berth.read"]]),
-    ("post", "/manifests/{number}/customs"): ("File a manifest with customs", [["customs.file", "manifest.read"]]),
-}
-BERTHS = [{"berth": "North quay 2", "ship": "Gannet Sound"}, {"berth": "South slip", "ship": "Little Auk"}]
+from .store import Store, digest
 
 
 class Api:
     """The resource side of one environment."""
 
     def __init__(self, store: Store, faults: Faults, issuer: str, screens: str) -> None:
-        self.store, self.faults, self.issuer, self.screens = store, faults, issuer, screens
+        self.store, self.faults, self.issuer, self.screens, self.about = store, faults, issuer, screens, store.about
 
     def routes(self) -> list[Route]:
         """The operations and their description."""
-        handlers: dict[tuple[str, str], Callable[[Request], Response]] = {
-            ("get", "/manifests"): self.list_manifests,
-            ("put", "/manifests/{number}"): self.put_manifest,
-            ("delete", "/manifests/{number}"): self.delete_manifest,
-            ("get", "/berths"): lambda _: JSONResponse({"berths": BERTHS}),
-            ("post", "/manifests/{number}/customs"): self.file_customs,
-        }
+        handlers: dict[str, Callable[[Request], Response]] = {"put": self.put_thing, "delete": self.delete_thing, "post": self.file_thing}
         routes = [Route("/openapi.json", self.description)]
-        for (method, path), handler in handlers.items():
-            routes.append(Route("/api" + path, self._guarded(handler, OPERATIONS[method, path][1]), methods=[method.upper()]))
+        for (method, path), (_, alternatives) in self.about.operations.items():
+            handler = handlers.get(method) or self._lister(path.strip("/"))
+            routes.append(Route("/api" + path, self._guarded(handler, alternatives), methods=[method.upper()]))
         return routes
+
+    def _lister(self, what: str) -> Callable[[Request], Response]:
+        rest = self.about.rest
+        return lambda _: JSONResponse({what: rest[what] if what in rest else list(self.store.data["things"].values())})
 
     def _guarded(self, handler: Callable[[Request], Response], alternatives: list[list[str]]) -> Callable[[Request], Awaitable[Response]]:
         async def run(request: Request) -> Response:
@@ -80,54 +70,50 @@ class Api:
             return _challenge(403, error="insufficient_scope", scope=" ".join(alternatives[0]))
         return None
 
-    def list_manifests(self, request: Request) -> Response:
-        """All manifests."""
-        return JSONResponse({"manifests": list(self.store.data["manifests"].values())})
-
-    def put_manifest(self, request: Request) -> Response:
-        """Enter or change one; ship and sailing are wanted."""
+    def put_thing(self, request: Request) -> Response:
+        """Enter or change one; some fields are wanted."""
         given: Any = getattr(request.state, "given", None)
-        if not isinstance(given, dict) or (lacking := [one for one in ("ship", "sailing") if not given.get(one)]):
-            return JSONResponse(
-                {"error": "ship and sailing are wanted"} if not isinstance(given, dict) else {"error": f"wanted: {', '.join(lacking)}"}, 422
-            )
+        wanted = self.about.wanted
+        if not isinstance(given, dict) or (lacking := [one for one in wanted if not given.get(one)]):
+            said = f"{' and '.join(wanted)} are wanted" if not isinstance(given, dict) else f"wanted: {', '.join(lacking)}"
+            return JSONResponse({"error": said}, 422)
         number = request.path_params["number"]
-        new = number not in self.store.data["manifests"]
-        self.store.data["manifests"][number] = {
-            "number": number,
-            "ship": given["ship"],
-            "sailing": given["sailing"],
-            "note": given.get("note", ""),
-        }
+        new = number not in self.store.data["things"]
+        self.store.data["things"][number] = {"number": number, **{one: given[one] for one in wanted}, "note": given.get("note", "")}
         self.store.count("manifest_made" if new else "manifest_changed")
         self.store.save()
-        return JSONResponse(self.store.data["manifests"][number], 201 if new else 200)
+        return JSONResponse(self.store.data["things"][number], 201 if new else 200)
 
-    def delete_manifest(self, request: Request) -> Response:
+    def delete_thing(self, request: Request) -> Response:
         """Withdraw one; one that is not there is withdrawn already."""
-        self.store.data["manifests"].pop(request.path_params["number"], None)
+        self.store.data["things"].pop(request.path_params["number"], None)
         self.store.save()
         return Response(status_code=204)
 
-    def file_customs(self, request: Request) -> Response:
+    def file_thing(self, request: Request) -> Response:
         """File one with customs."""
-        if request.path_params["number"] not in self.store.data["manifests"]:
+        if request.path_params["number"] not in self.store.data["things"]:
             return JSONResponse({"error": "no such manifest"}, 404)
         return JSONResponse({"filed": request.path_params["number"]}, 202)
 
     async def description(self, request: Request) -> Response:
         """The OpenAPI description."""
         paths: dict[str, Any] = {}
-        for (method, path), (summary, alternatives) in OPERATIONS.items():
+        for (method, path), (summary, alternatives) in self.about.operations.items():
             paths.setdefault(path, {})[method] = {"summary": summary, "security": [{"oauth": some} for some in alternatives],
                                                   "responses": {"default": {"description": "answer"}}}  # fmt: skip
-        flow = {"authorizationUrl": f"{self.screens}/authorize", "tokenUrl": f"{self.issuer}/token", "scopes": SCOPES}
+        scopes = {"tokenUrl": f"{self.issuer}/token", "scopes": self.about.scopes}
+        flows: dict[str, Any] = {}
+        if "authorization_code" in self.about.grants:
+            flows["authorizationCode"] = {"authorizationUrl": f"{self.screens}/authorize", **scopes}
+        if "client_credentials" in self.about.grants:
+            flows["clientCredentials"] = scopes
         return JSONResponse({
-            "openapi": "3.1.0", "info": {"title": "Cargo manifests", "version": "1"}, "servers": [{"url": f"{self.issuer}/api"}], "paths": paths,
-            "components": {"securitySchemes": {"oauth": {"type": "oauth2", "flows": {"authorizationCode": flow}}}},
+            "openapi": "3.1.0", "info": {"title": self.about.name, "version": "1"}, "servers": [{"url": f"{self.issuer}/api"}], "paths": paths,
+            "components": {"securitySchemes": {"oauth": {"type": "oauth2", "flows": flows}}},
         })  # fmt: skip
 
 
 def _challenge(status: int, **params: str) -> Response:
-    told = ", ".join(f'{key}="{value}"' for key, value in {"realm": "cargo", **params}.items())
+    told = ", ".join(f'{key}="{value}"' for key, value in {"realm": "harbour", **params}.items())
     return Response(status_code=status, headers={"WWW-Authenticate": f"Bearer {told}"})

@@ -1,4 +1,4 @@
-"""Cargo manifests' own plain screens: sign-in, consent, and the harbour office where clients are kept."""
+"""An application's own plain screens: sign-in, consent, and the harbour office where clients are kept."""
 
 from __future__ import annotations
 
@@ -12,7 +12,8 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, RedirectResponse, Response
 from starlette.routing import Route
 
-from .store import ACCOUNTS, ADMIN_SCOPES, GRANTS, METHODS, OFFICE, SCOPES, Store
+from .about import JWT_GRANT
+from .store import Store
 
 _STYLE = (
     "body{font:17px/1.5 Georgia,serif;max-width:44rem;margin:2rem auto;padding:0 1rem;color:#222;background:#fff}"
@@ -22,7 +23,7 @@ _STYLE = (
 
 
 def page(title: str, body: str, status: int = 200) -> HTMLResponse:
-    """A page in the harbour's own plain dress."""
+    """A page in the harbour's own plain dress: nothing like Neat Latch, because carrying values between two screens is the job."""
     return HTMLResponse(
         f"<!doctype html><html lang=en><meta charset=utf-8><title>{escape(title)}</title><style>{_STYLE}</style>"
         f"<h1>{escape(title)}</h1>{body}</html>",
@@ -34,11 +35,16 @@ def page(title: str, body: str, status: int = 200) -> HTMLResponse:
 class Screens:
     """The browser side of one environment."""
 
-    def __init__(self, store: Store, issuer: str) -> None:
-        self.store, self.issuer = store, issuer
-        self.cookie = f"cargo_{store.environment}"
+    def __init__(self, store: Store, issuer: str, root: str = "") -> None:
+        self.store, self.issuer, self.about, self.root = store, issuer, store.about, root
+        self.cookie = f"{store.about.key}_{store.environment}"
         self.sessions: dict[str, str] = {}
         self.asked: dict[str, dict[str, Any]] = {}
+
+    @property
+    def title(self) -> str:
+        """What the office is called."""
+        return "Harbour office" if self.about.key == "cargo" else f"{self.about.name}: office"
 
     def routes(self) -> list[Route]:
         """All pages."""
@@ -49,6 +55,7 @@ class Screens:
             Route("/office", self.office),
             Route("/office/enter", self.enter, methods=["POST"]),
             Route("/office/clients", self.add_client, methods=["POST"]),
+            Route("/office/switch", self.switch, methods=["POST"]),
             Route("/office/{client_id}", self.client_page),
             Route("/office/{client_id}/{act}", self.act, methods=["POST"]),
         ]
@@ -74,6 +81,8 @@ class Screens:
 
         if len(given) != len(pairs):
             return back(error="invalid_request", error_description="A parameter stands twice")
+        if self.about.switch and not self.store.data["switch"]:
+            return back(error="unauthorized_client", error_description=f"The switch “{self.about.switch}” is off for the whole firm")
         if given.get("response_type") != "code":
             return back(error="unsupported_response_type")
         if "authorization_code" not in client["grant_types"]:
@@ -90,12 +99,12 @@ class Screens:
             del self.asked[old]
         buttons = "".join(
             f"<p><button name=account value='{escape(mail)}'>{escape(name)} &lt;{escape(mail)}&gt;</button></p>"
-            for mail, name in ACCOUNTS.items()
+            for mail, name in self.about.accounts.items()
         )
         return page(
-            f"Cargo manifests, {self.store.environment}: who are you?",
+            f"{self.about.name}, {self.store.environment}: who are you?",
             f"<p>You are signed in to this computer with two accounts. Which one is to be used for <b>{escape(client['client_name'])}</b>?</p>"
-            f"<form method=post action=/choose><input type=hidden name=ticket value='{ticket}'>{buttons}</form>",
+            f"<form method=post action={self.root}/choose><input type=hidden name=ticket value='{ticket}'>{buttons}</form>",
         )
 
     def _back(self, uri: str, state: str, **values: str) -> Response:
@@ -108,20 +117,20 @@ class Screens:
         """An account was picked: an administrator's consent is checked, then the person's own is asked for."""
         form = await _form(request)
         asked = self.asked.get(form.get("ticket", ""))
-        if asked is None or form.get("account") not in ACCOUNTS:
+        if asked is None or form.get("account") not in self.about.accounts:
             return page("Sign-in cannot go on", "<p class=no>This sign-in has ended. Go back and start again.</p>", 400)
         client = self.store.client(asked["client_id"])
         assert client is not None
         wanted = set(asked["scope"].split())
-        if without := sorted(wanted & ADMIN_SCOPES - set(client["consents"])):
+        if without := sorted(wanted & self.about.admin_scopes - set(client["consents"])):
             return self._back(asked["redirect_uri"], asked["state"], error="access_denied",
                               error_description=f"An administrator has not consented to {' '.join(without)}")  # fmt: skip
         asked["account"] = form["account"]
-        items = "".join(f"<li><code>{escape(one)}</code>: {escape(SCOPES[one])}</li>" for one in sorted(wanted))
+        items = "".join(f"<li><code>{escape(one)}</code>: {escape(self.about.scopes[one])}</li>" for one in sorted(wanted))
         return page(
             "Do you agree?",
             f"<p><b>{escape(client['client_name'])}</b> asks, for {escape(form['account'])}, to be allowed to:</p><ul>{items}</ul>"
-            f"<form method=post action=/answer><input type=hidden name=ticket value='{escape(form['ticket'])}'>"
+            f"<form method=post action={self.root}/answer><input type=hidden name=ticket value='{escape(form['ticket'])}'>"
             "<button name=say value=yes>I agree</button> <button name=say value=no>No</button></form>",
         )
 
@@ -140,57 +149,82 @@ class Screens:
     # The harbour office
 
     def _is_office(self, request: Request) -> bool:
-        return self.sessions.get(request.cookies.get(self.cookie, "")) == OFFICE
+        return self.sessions.get(request.cookies.get(self.cookie, "")) == self.about.office
 
     async def enter(self, request: Request) -> Response:
         """Enter the office. A simulation: no password is asked for."""
         key = secrets.token_urlsafe(16)
-        self.sessions[key] = OFFICE
-        answer = RedirectResponse("/office", 303)
+        self.sessions[key] = self.about.office
+        answer = RedirectResponse(f"{self.root}/office", 303)
         answer.set_cookie(self.cookie, key, httponly=True, samesite="strict")
         return answer
 
     async def office(self, request: Request) -> Response:
         """The list of clients, and the form for a new one."""
         if not self._is_office(request):
-            return page("Harbour office", f"<form method=post action=/office/enter><p>Only for {OFFICE}.</p><button>Enter</button></form>")
-        rows = "".join(f"<tr><td><a href='/office/{escape(key)}'>{escape(one['client_name'])}</a><td><code>{escape(key)}</code><td>{escape(one['scope'])}"
+            return page(
+                self.title,
+                f"<form method=post action={self.root}/office/enter><p>Only for {self.about.office}.</p><button>Enter</button></form>",
+            )
+        rows = "".join(f"<tr><td><a href='{self.root}/office/{escape(key)}'>{escape(one['client_name'])}</a><td><code>{escape(key)}</code><td>{escape(one['scope'])}"
                        for key, one in self.store.data["clients"].items())  # fmt: skip
-        boxes = "".join(f"<label><input type=checkbox name=scope value='{one}'> {one}</label><br>" for one in SCOPES)
-        grants = "".join(f"<label><input type=checkbox name=grant value='{one}' checked> {one}</label><br>" for one in GRANTS[:2])
-        methods = "".join(f"<option>{one}</option>" for one in METHODS)
+        boxes = "".join(f"<label><input type=checkbox name=scope value='{one}'> {one}</label><br>" for one in self.about.scopes)
+        usual = self.about.grants[:2]
+        grants = "".join(
+            f"<label><input type=checkbox name=grant value='{one}'{' checked' if one in usual else ''}> {one}</label><br>"
+            for one in self.about.grants
+        )
+        switch = ""
+        if self.about.switch:
+            state = "on" if self.store.data["switch"] else "off"
+            switch = (f"<h2>For the whole firm</h2><form method=post action={self.root}/office/switch><p>{escape(self.about.switch)}: <b>{state}</b> "
+                      f"<button>Turn it {'off' if state == 'on' else 'on'}</button></p></form>")  # fmt: skip
+        certificate = ""
+        if JWT_GRANT in self.about.grants:
+            certificate = "<p><label>Certificate, in PEM<br><textarea name=certificate cols=66 rows=6></textarea></label></p>"
+        methods = "".join(f"<option>{one}</option>" for one in self.about.methods)
         return page(
-            f"Harbour office, {self.store.environment}",
-            f"<table><tr><th>Programme<th>Client ID<th>May{rows}</table><h2>Add a programme</h2><form method=post action=/office/clients>"
+            f"{self.title}, {self.store.environment}",
+            f"<table><tr><th>Programme<th>Client ID<th>May{rows}</table><h2>Add a programme</h2><form method=post action={self.root}/office/clients>"
             f"<p><label>Name <input name=name required></label></p><p><label>Sends people back to (one a line)<br>"
             f"<textarea name=uris cols=60 rows=2></textarea></label></p><p>{boxes}</p><p>{grants}</p>"
-            f"<p><label>Proves itself by <select name=method>{methods}</select></label></p><button>Add</button></form>",
+            f"<p><label>Proves itself by <select name=method>{methods}</select></label></p>{certificate}<button>Add</button></form>{switch}",
         )
 
     async def add_client(self, request: Request) -> Response:
         """A client entered by hand. Its secret is shown on this page and never again."""
         if not self._is_office(request):
-            return RedirectResponse("/office", 303)
+            return RedirectResponse(f"{self.root}/office", 303)
         pairs = parse_qsl((await request.body()).decode(), keep_blank_values=True)
         form = dict(pairs)
         client, secret, _ = self.store.new_client({
             "client_name": form.get("name", "").strip(), "contacts": [], "redirect_uris": form.get("uris", "").split(),
             "grant_types": [v for k, v in pairs if k == "grant"], "response_types": ["code"],
-            "scope": " ".join(v for k, v in pairs if k == "scope"), "token_endpoint_auth_method": form.get("method", METHODS[0]),
+            "scope": " ".join(v for k, v in pairs if k == "scope"), "token_endpoint_auth_method": form.get("method", self.about.methods[0]),
         })  # fmt: skip
+        if form.get("certificate", "").strip():
+            client["certificate"] = form["certificate"].replace("\r\n", "\n").strip() + "\n"
+            self.store.save()
         return self._secret_page(client, client["secrets"][-1]["id"] if secret else "", secret)
+
+    async def switch(self, request: Request) -> Response:
+        """The firm-wide switch, on or off."""
+        if self._is_office(request):
+            self.store.data["switch"] = not self.store.data["switch"]
+            self.store.save()
+        return RedirectResponse(f"{self.root}/office", 303)
 
     def _secret_page(self, client: dict[str, Any], secret_id: str, value: str) -> Response:
         return page("Write this down", f"<table><tr><th>Client ID<td><code>{client['client_id']}</code><tr><th>Secret ID<td><code>{secret_id}</code>"
                     f"<tr><th>Secret value<td><code>{escape(value)}</code></table><p>The value is shown this once.</p>"
-                    f"<p><a href='/office/{client['client_id']}'>I have it</a></p>")  # fmt: skip
+                    f"<p><a href='{self.root}/office/{client['client_id']}'>I have it</a></p>")  # fmt: skip
 
     async def client_page(self, request: Request) -> Response:
         """One client: its secrets, its consents, its addresses."""
         client = self.store.client(request.path_params["client_id"])
         if client is None or not self._is_office(request):
-            return RedirectResponse("/office", 303)
-        own = f"/office/{client['client_id']}"
+            return RedirectResponse(f"{self.root}/office", 303)
+        own = f"{self.root}/office/{client['client_id']}"
 
         def button(act: str, what: str, value: str = "") -> str:
             return f"<form method=post action='{own}/{act}'><input type=hidden name=value value='{escape(value)}'><button>{what}</button></form>"
@@ -198,21 +232,21 @@ class Screens:
         live = "".join(f"<tr><td><code>{one['id']}</code><td>…{escape(one['hint'])}<td>{time.strftime('%d %b %Y', time.gmtime(one['ends']))}"
                        f"<td>{button('retire', 'Retire', one['id'])}" for one in client["secrets"])  # fmt: skip
         consents = "".join(f"<tr><td>{one}<td>{'agreed' if one in client['consents'] else button('consent', 'Agree for everyone', one)}"
-                           for one in sorted(set(client["scope"].split()) & ADMIN_SCOPES))  # fmt: skip
+                           for one in sorted(set(client["scope"].split()) & self.about.admin_scopes))  # fmt: skip
         uris = "\n".join(client["redirect_uris"])
         return page(
             client["client_name"] or "Programme",
             f"<p>Client ID <code>{client['client_id']}</code>, {', '.join(client['grant_types'])}</p><h2>Secrets</h2><table>{live}</table>"
             f"{button('secret', 'Make another secret')}<h2>For an administrator</h2><table>{consents}</table><h2>Addresses and rights</h2>"
             f"<form method=post action='{own}/change'><textarea name=uris cols=60 rows=3>{escape(uris)}</textarea><br>"
-            f"<input name=scope size=60 value='{escape(client['scope'])}'><br><button>Change</button></form><p><a href=/office>All programmes</a></p>",
+            f"<input name=scope size=60 value='{escape(client['scope'])}'><br><button>Change</button></form><p><a href={self.root}/office>All programmes</a></p>",
         )
 
     async def act(self, request: Request) -> Response:
         """The buttons of a client's page."""
         client = self.store.client(request.path_params["client_id"])
         if client is None or not self._is_office(request):
-            return RedirectResponse("/office", 303)
+            return RedirectResponse(f"{self.root}/office", 303)
         form = await _form(request)
         act, value = request.path_params["act"], form.get("value", "")
         if act == "secret":
@@ -222,13 +256,15 @@ class Screens:
                 return page("Not possible", f"<p class=no>{escape(str(error))}</p>", 409)
         if act == "retire":
             client["secrets"] = [one for one in client["secrets"] if one["id"] != value]
-        elif act == "consent" and value in ADMIN_SCOPES:
-            client["consents"][value] = {"who": OFFICE, "when": int(time.time())}
+        elif act == "consent" and value in self.about.admin_scopes:
+            client["consents"][value] = {"who": self.about.office, "when": int(time.time())}
+        elif act == "certificate":
+            client["certificate"] = value.replace("\r\n", "\n").strip() + "\n"
         elif act == "change":
             client["redirect_uris"] = form.get("uris", "").split()
-            client["scope"] = " ".join(one for one in form.get("scope", "").split() if one in SCOPES)
+            client["scope"] = " ".join(one for one in form.get("scope", "").split() if one in self.about.scopes)
         self.store.save()
-        return RedirectResponse(f"/office/{client['client_id']}", 303)
+        return RedirectResponse(f"{self.root}/office/{client['client_id']}", 303)
 
 
 async def _form(request: Request) -> dict[str, str]:

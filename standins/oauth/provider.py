@@ -1,4 +1,4 @@
-"""Cargo manifests as an OAuth 2.0 provider: metadata, token, revocation, introspection and registration (all over TLS)."""
+"""An application as an OAuth 2.0 provider: metadata, token, revocation, introspection and registration (all over TLS)."""
 
 from __future__ import annotations
 
@@ -6,18 +6,25 @@ import asyncio
 import base64
 import binascii
 import hashlib
+import json
 import secrets
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
 from urllib.parse import parse_qsl, unquote_plus
 
+from cryptography import x509
+from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from joserfc import jwk, jwt
+from joserfc.errors import JoseError
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .about import JWT_GRANT
 from .faults import Faults
-from .store import ACCESS_LIFE, ADMIN_SCOPES, GRANTS, METHODS, SCOPES, Store, digest
+from .store import Store, digest
 
 NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
 
@@ -79,10 +86,10 @@ class Provider:
             "token_endpoint": f"{self.issuer}/token",
             "revocation_endpoint": f"{self.issuer}/revoke",
             "introspection_endpoint": f"{self.issuer}/introspect",
-            "scopes_supported": list(SCOPES),
+            "scopes_supported": list(self.store.about.scopes),
             "response_types_supported": ["code"],
-            "grant_types_supported": list(GRANTS),
-            "token_endpoint_auth_methods_supported": list(METHODS),
+            "grant_types_supported": list(self.store.about.grants),
+            "token_endpoint_auth_methods_supported": list(self.store.about.methods),
             "code_challenge_methods_supported": ["S256"],
             "authorization_response_iss_parameter_supported": True,
             "service_documentation": f"{self.screens}/office",
@@ -103,7 +110,7 @@ class Provider:
     def _authenticate(self, request: Request, form: dict[str, str]) -> dict[str, Any]:
         header = request.headers.get("authorization", "")
         if header.lower().startswith("basic "):
-            challenge = {"WWW-Authenticate": 'Basic realm="cargo"'}
+            challenge = {"WWW-Authenticate": 'Basic realm="harbour"'}
             if "client_secret" in form:
                 raise Refusal("invalid_request", "The client authenticated in two ways")
             try:
@@ -134,18 +141,21 @@ class Provider:
     async def token(self, request: Request) -> Response:
         """RFC 6749 §4.1.3, §4.4.2 and §6."""
         form = await self._form(request)
-        client = self._authenticate(request, form)
         grant = form.get("grant_type")
+        client = (
+            self._by_assertion(form) if grant == JWT_GRANT and JWT_GRANT in self.store.about.grants else self._authenticate(request, form)
+        )
         if not grant:
             raise Refusal("invalid_request", "Missing parameter: grant_type")
-        if grant not in GRANTS:
+        if grant not in self.store.about.grants:
             raise Refusal("unsupported_grant_type")
         if grant not in client["grant_types"]:
             raise Refusal("unauthorized_client", f"{grant} is not switched on for this client")
-        answer = {"authorization_code": self._code, "refresh_token": self._refresh, "client_credentials": self._client}[grant](client, form)
+        answer = {"authorization_code": self._code, "refresh_token": self._refresh, "client_credentials": self._client,
+                  JWT_GRANT: self._assertion}[grant](client, form)  # fmt: skip
         self.store.count(f"issued:{grant}")
         self.store.save()
-        return JSONResponse({**answer, "token_type": "Bearer", "expires_in": ACCESS_LIFE}, headers=NO_STORE)
+        return JSONResponse({**answer, "token_type": "Bearer", "expires_in": self.store.about.access_life}, headers=NO_STORE)
 
     def _code(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
         kept = self.store.data["codes"].get(digest(form.get("code", "")))
@@ -180,9 +190,13 @@ class Provider:
             raise Refusal("invalid_grant", "The refresh token is not known")
         if kept["ends"] < time.time():
             raise Refusal("invalid_grant", "The refresh token has ended")
+        if self.store.about.wants_old_access and not self._old_access(form.get("access_token", ""), kept):
+            raise Refusal("invalid_grant", "The old access token is wanted to renew")
         scope = form.get("scope", kept["scope"])
         if not set(scope.split()) <= set(kept["scope"].split()):
             raise Refusal("invalid_scope", "More than was granted")
+        if not self.store.about.rotates:
+            return {"access_token": self.store.new_access(client["client_id"], kept["account"], scope, kept["family"]), "scope": scope}
         follower = self.store.data["refresh"].get(kept["next"]) if kept["next"] else None
         if kept["next"]:
             if follower is None or follower["used"] or follower["next"]:
@@ -200,13 +214,57 @@ class Provider:
         self.store.data["access"][digest(access)]["refresh"] = digest(refresh)
         return {"access_token": access, "refresh_token": refresh, "scope": scope}
 
+    def _old_access(self, token: str, kept: dict[str, Any]) -> bool:
+        """Whether it is an access token of the same sign-in; one that has ended counts, one that was cleared away by age does too."""
+        held = self.store.data["access"].get(digest(token))
+        return bool(token) and (held is None or held["family"] == kept["family"])
+
+    # JWT bearer (RFC 7523)
+
+    def _by_assertion(self, form: dict[str, str]) -> dict[str, Any]:
+        """The client whose certificate's key signed the assertion. Every reason to refuse is invalid_grant (RFC 7523 §3.1)."""
+        token = form.get("assertion", "")
+        try:
+            claims = json.loads(base64.urlsafe_b64decode(token.split(".")[1] + "=="))
+            client = self.store.client(str(claims.get("iss")))
+        except (ValueError, IndexError, AttributeError):
+            raise Refusal("invalid_grant", "The assertion cannot be read") from None
+        if client is None or not client.get("certificate"):
+            raise Refusal("invalid_grant", "The issuer of the assertion is not known, or has no certificate here")
+        certificate = x509.load_pem_x509_certificate(client["certificate"].encode())
+        public = certificate.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+        try:
+            key = jwk.RSAKey.import_key(public) if isinstance(certificate.public_key(), rsa.RSAPublicKey) else jwk.ECKey.import_key(public)
+            checked = jwt.decode(token, key, algorithms=["RS256", "ES256", "ES384", "ES512"]).claims
+        except (JoseError, ValueError) as error:
+            raise Refusal("invalid_grant", f"The assertion's signature does not hold: {type(error).__name__}") from None
+        now = time.time()
+        if checked.get("aud") not in (self.issuer, f"{self.issuer}/token"):
+            raise Refusal("invalid_grant", "The assertion is for another audience")
+        if not isinstance(checked.get("exp"), int) or checked["exp"] <= now or checked["exp"] > now + 600:
+            raise Refusal("invalid_grant", "The assertion has ended, or lives too long")
+        if certificate.not_valid_after_utc.timestamp() < now:
+            raise Refusal("invalid_grant", "The certificate has ended")
+        if checked.get("sub") not in self.store.about.accounts and checked.get("sub") != client["client_id"]:
+            raise Refusal("invalid_grant", "The account (sub) is not known here")
+        seen = self.store.data["assertions"]
+        for old in [key for key, ends in seen.items() if ends < now]:
+            del seen[old]
+        if not checked.get("jti") or checked["jti"] in seen:
+            raise Refusal("invalid_grant", "The assertion was used before, or has no jti")
+        seen[checked["jti"]] = checked["exp"]
+        return client
+
+    def _assertion(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
+        return self._client({**client, "token_endpoint_auth_method": "assertion"}, form)
+
     def _client(self, client: dict[str, Any], form: dict[str, str]) -> dict[str, str]:
         if client["token_endpoint_auth_method"] == "none":
             raise Refusal("unauthorized_client", "A public client cannot")
-        wanted = form.get("scope", " ".join(sorted(set(client["scope"].split()) - ADMIN_SCOPES)))
+        wanted = form.get("scope", " ".join(sorted(set(client["scope"].split()) - self.store.about.admin_scopes)))
         if not set(wanted.split()) <= set(client["scope"].split()):
             raise Refusal("invalid_scope", "Not permitted for this client")
-        if without := sorted(set(wanted.split()) & ADMIN_SCOPES - set(client["consents"])):
+        if without := sorted(set(wanted.split()) & self.store.about.admin_scopes - set(client["consents"])):
             raise Refusal("invalid_scope", f"An administrator has not consented to {', '.join(without)}")
         return {"access_token": self.store.new_access(client["client_id"], client["client_id"], wanted, ""), "scope": wanted}
 
@@ -249,9 +307,9 @@ class Provider:
         grants = asked.get("grant_types", ["authorization_code"])
         method = asked.get("token_endpoint_auth_method", "client_secret_basic")
         uris = asked.get("redirect_uris", [])
-        if not isinstance(grants, list) or not set(grants) <= set(GRANTS):
+        if not isinstance(grants, list) or not set(grants) <= set(self.store.about.grants):
             raise Refusal("invalid_client_metadata", "A grant type is not known")
-        if method not in METHODS:
+        if method not in self.store.about.methods:
             raise Refusal("invalid_client_metadata", "token_endpoint_auth_method is not known")
         if "authorization_code" in grants and not uris:
             raise Refusal("invalid_redirect_uri", "At least one redirect URI is needed")
@@ -259,8 +317,8 @@ class Provider:
             local = str(uri).startswith(("http://127.0.0.1", "http://localhost", "http://[::1]"))
             if "#" in str(uri) or "*" in str(uri) or not (str(uri).startswith("https://") or local):
                 raise Refusal("invalid_redirect_uri", f"The redirect URI {uri} is not allowed by this server.")
-        scope = asked.get("scope", "manifest.read")
-        if unknown := sorted(set(str(scope).split()) - set(SCOPES)):
+        scope = asked.get("scope", next(iter(self.store.about.scopes)))
+        if unknown := sorted(set(str(scope).split()) - set(self.store.about.scopes)):
             raise Refusal("invalid_client_metadata", f"Scope {unknown[0]} is not known")
         return {"client_name": str(asked.get("client_name", "")), "contacts": asked.get("contacts", []), "redirect_uris": uris, "grant_types": grants,
                 "response_types": ["code"] if "authorization_code" in grants else [], "scope": scope, "token_endpoint_auth_method": method}  # fmt: skip

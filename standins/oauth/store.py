@@ -1,4 +1,4 @@
-"""What Cargo manifests keeps: clients, secrets, codes, tokens, consents and the manifests themselves.
+"""What an application keeps: clients, secrets, codes, tokens, consents and the things of its trade.
 
 One JSON file for each environment, replaced as a whole after each change.
 """
@@ -13,21 +13,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-SCOPES = {
-    "manifest.read": "See manifests",
-    "manifest.write": "Enter, change and withdraw manifests",
-    "berth.read": "See which berth a ship has",
-    "customs.file": "File a manifest with customs",
-}
-ADMIN_SCOPES = {"manifest.write", "customs.file"}
-ACCOUNTS = {
-    "svc-manifests@gannet.example": "Manifests service account",
-    "m.orr@gannet.example": "Morag Orr",
-}
-OFFICE = "harbour.office@cargo.example"
-GRANTS = ("authorization_code", "refresh_token", "client_credentials")
-METHODS = ("client_secret_basic", "client_secret_post", "none")
-CODE_LIFE, ACCESS_LIFE, REFRESH_LIFE, SECRET_LIFE = 60, 900, 30 * 86400, 180 * 86400
+from .about import About
+
+CODE_LIFE, REFRESH_LIFE, SECRET_LIFE = 60, 30 * 86400, 180 * 86400
 LIVE_SECRETS = 2
 
 
@@ -39,9 +27,18 @@ def digest(value: str) -> str:
 class Store:
     """The state of one environment."""
 
-    def __init__(self, file: Path, environment: str) -> None:
-        self.file, self.environment = file, environment
-        self.data: dict[str, Any] = {"clients": {}, "codes": {}, "access": {}, "refresh": {}, "manifests": {}, "calls": {}}
+    def __init__(self, file: Path, environment: str, about: About) -> None:
+        self.file, self.environment, self.about = file, environment, about
+        self.data: dict[str, Any] = {
+            "clients": {},
+            "codes": {},
+            "access": {},
+            "refresh": {},
+            "things": {},
+            "calls": {},
+            "switch": False,
+            "assertions": {},
+        }
         if file.exists():
             self.data.update(json.loads(file.read_text()))
 
@@ -59,7 +56,7 @@ class Store:
     def new_client(self, fields: dict[str, Any]) -> tuple[dict[str, Any], str, str]:
         """Register a client. Answers it, its secret (empty if public) and its registration access token."""
         short = {"sandbox": "sbx", "staging": "stg", "production": "prd"}[self.environment]
-        client_id = f"gs-cargo-{short}-{secrets.token_hex(3)}"
+        client_id = f"gs-{self.about.short}-{short}-{secrets.token_hex(3)}"
         token = secrets.token_urlsafe(32)
         client = {
             "client_id": client_id,
@@ -81,7 +78,7 @@ class Store:
             raise ValueError("Two secrets are live already. Retire one first.")
         secret_id, value = f"sid-{secrets.token_hex(6)}", secrets.token_urlsafe(30)
         client["secrets"].append(
-            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": int(time.time()), "ends": int(time.time()) + SECRET_LIFE}
+            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": time.time(), "ends": int(time.time()) + SECRET_LIFE}
         )
         self.save()
         return secret_id, value
@@ -94,7 +91,11 @@ class Store:
     def secret_holds(self, client: dict[str, Any], value: str) -> bool:
         """Whether a value is one of the client's live secrets."""
         wanted = digest(value)
-        return any(secrets.compare_digest(one["digest"], wanted) and one["ends"] > time.time() for one in client["secrets"])
+        now = time.time()
+        return any(
+            secrets.compare_digest(one["digest"], wanted) and one["ends"] > now and one["made"] + self.about.spread <= now
+            for one in client["secrets"]
+        )
 
     # Tokens
 
@@ -117,7 +118,7 @@ class Store:
             "account": account,
             "scope": scope,
             "family": family,
-            "ends": now + ACCESS_LIFE,
+            "ends": now + self.about.access_life,
             "made": now,
         }
         return token

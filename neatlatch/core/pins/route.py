@@ -1,0 +1,39 @@
+"""Route: the road's outgoing address is inside the provider's allow-list."""
+
+from __future__ import annotations
+
+import ipaddress
+
+from .base import Act, Fit, Halves, Pin, differs, missing
+
+KEY, LABEL = "route", "route"
+
+
+def pin(halves: Halves) -> Pin:
+    """An allow-list holds networks (RFC 4632, RFC 4291 §2.3); every address that our calls may come from must be inside one of them."""
+    allowed, ours = halves.provider.allow_list, halves.caller.outgoing
+    shown = f"{halves.caller.road}{' → ' + ', '.join(ours) if ours else ''}"
+    if not allowed:
+        return Pin(KEY, LABEL, Fit.NOT_ASKED, "lets every address in", shown, "No allow-list is noted for the provider.")
+    theirs = f"allows {', '.join(allowed)}"
+    if not ours:
+        return missing(KEY, LABEL, theirs, shown, "It is not known which address our calls come from.", Act("test", "Test it"))
+    outside = [one for one in ours if not any(_inside(one, network) for network in allowed)]
+    if outside:
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            f"{outside[0]} is outside what they let in.",
+            Act("open_client", "Change their allow-list"),
+            marked=False,
+        )
+    return halves.agreed(KEY, LABEL, theirs, shown, "Inside what they let in.")
+
+
+def _inside(address: str, network: str) -> bool:
+    try:
+        return ipaddress.ip_address(address) in ipaddress.ip_network(network, strict=False)
+    except ValueError:
+        return False

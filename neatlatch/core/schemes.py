@@ -1,0 +1,169 @@
+"""The ways of being let in: which values each wants, which of them are secret, and what is asked of the provider's side.
+
+A *kind* is one of the standards' schemes. A profile's scheme is a kind with the profile's own words: where a value is found, which header
+a key travels in, which further endpoints there are. Forms, checks and tests are made from it; nothing is known of any application.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+CODE, CLIENT, JWT, OAUTH1 = "oauth2_code", "oauth2_client", "oauth2_jwt", "oauth1"
+API_KEY, PAIR, STREAM, BASIC, BEARER, CERTIFICATE = "api_key", "key_pair", "stream", "basic", "bearer", "certificate"
+JWT_GRANT = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+# Kinds that get tokens from a token endpoint, and those that a client registration stands behind.
+OAUTH2 = (CODE, CLIENT, JWT)
+ValueType = Literal["address", "text", "secret", "choice", "scopes", "certificate", "key", "host"]
+
+
+@dataclass(frozen=True)
+class Value:
+    """One value a caller must give: how it is called, what it is, and where in the application's own screens it is found."""
+
+    key: str
+    label: str
+    type: ValueType
+    help: str
+    where: str = ""
+    required: bool = True
+    secret: bool = False
+    pattern: str = ""
+    choices: tuple[str, ...] = ()
+    example: str = ""
+
+
+@dataclass(frozen=True)
+class Act:
+    """One act in the application's own screens, as a profile words it. ``copy`` is what is copied there; ``{name}``, ``{redirect_uri}``,
+    ``{scopes}``, ``{rights}``, ``{thumbprint}`` and the slots of the profile are filled in."""
+
+    says: str
+    copy: str = ""
+
+
+@dataclass(frozen=True)
+class Endpoint:
+    """A further endpoint of a connection, with a credential of its own. Its values have the endpoint's key before theirs: ``register.password``."""
+
+    key: str
+    label: str
+    kind: str
+    harmless: str = ""
+    values: tuple[Value, ...] = ()
+    settings: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Scheme:
+    """One way of being let in. Its key is its kind: an application offers each kind once.
+
+    ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name`` of an API key, ``id_header`` and
+    ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a), ``renews_with`` (access: the old access token is wanted to renew).
+    ``switches`` are firm-wide ones that must be on before it works.
+    """
+
+    key: str
+    label: str
+    grant: str
+    values: tuple[Value, ...]
+    settings: Mapping[str, str] = field(default_factory=dict)
+    switches: tuple[str, ...] = ()
+    acts: tuple[Act, ...] = ()
+    endpoints: tuple[Endpoint, ...] = ()
+
+    def all_values(self) -> tuple[Value, ...]:
+        """The scheme's own values and those of its further endpoints."""
+        return self.values + tuple(value for one in self.endpoints for value in one.values)
+
+    def value(self, key: str) -> Value | None:
+        """A value by its key."""
+        return next((one for one in self.all_values() if one.key == key), None)
+
+    def secrets(self) -> tuple[Value, ...]:
+        """The values that are secret, in their order; the first is the one people mean by “the secret”."""
+        return tuple(one for one in self.all_values() if one.secret)
+
+    def identities(self) -> tuple[Value, ...]:
+        """The values by which the application knows us, beside an OAuth 2.0 client ID."""
+        return tuple(one for one in self.all_values() if one.key.rpartition(".")[2] in _IDENTITIES)
+
+    def addresses(self) -> tuple[Value, ...]:
+        """The addresses we call or send people to. A redirect URI is ours and not one of them."""
+        return tuple(
+            one for one in self.all_values() if one.type in ("address", "host") and one.key not in ("redirect_uri", "issuer", "audience")
+        )
+
+
+_IDENTITIES = ("client_key", "token_id", "key_id", "username")
+_ISSUER = Value("issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata.")
+_TOKEN = Value("token_endpoint", "Token endpoint", "address", "Where codes, secrets and refresh tokens are traded for access tokens.")
+_AUTHORIZE = Value("authorization_endpoint", "Authorization endpoint", "address", "Where people are sent to sign in.")
+_API = Value("api_base", "API base address", "address", "What every operation's path is added to.")
+_CLIENT_ID = Value("client_id", "Client ID", "text", "The name they gave our client. It is not secret, and not the ID of the secret.")
+_SECRET = Value("client_secret", "Client secret", "secret", "Shown once when it is made. Its value, not its ID.", secret=True)
+_METHOD = Value("client_sign_in", "Client sign-in", "choice", "How the client proves itself at the token endpoint (RFC 6749 §2.3).",
+                choices=("client_secret_basic", "client_secret_post", "none"))  # fmt: skip
+_REDIRECT = Value(
+    "redirect_uri", "Redirect URI", "address", "Where people come back to. It must be registered there, character by character."
+)
+_SCOPES = Value("scopes", "Scopes", "scopes", "What we ask to be allowed to do.", required=False)
+_ACCOUNT = Value("account", "Expected account", "text", "The account that must sign in, usually a service account.", required=False)
+_CERTIFICATE = Value("certificate", "Certificate", "certificate", "Ours, with its chain, in PEM. They know us by it; it is not secret.")
+_PRIVATE_KEY = Value("private_key", "Private key", "key", "The key that belongs to the certificate. It never leaves the safe.", secret=True)
+_KEY_ID = Value("key_id", "Key ID", "text", "Names the key. It is not the key's secret.")
+_KEY_SECRET = Value("key_secret", "Key secret", "secret", "Shown once when the key is made.", secret=True)
+_USERNAME = Value("username", "User name", "text", "The account's name there.")
+_PASSWORD = Value("password", "Password", "secret", "The account's password.", secret=True)
+_BEARER_TOKEN = Value("token", "Token", "secret", "Shown once when it is made; sent with every call.", secret=True)
+_API_KEY_VALUE = Value("api_key", "API key", "secret", "Shown once when it is made; sent with every call.", secret=True)
+
+KINDS: dict[str, Scheme] = {
+    one.key: one
+    for one in (
+        Scheme(CODE, "OAuth 2.0, a person or service account signs in", "authorization_code",
+               (_ISSUER, _AUTHORIZE, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _REDIRECT, _SCOPES, _ACCOUNT)),
+        Scheme(CLIENT, "OAuth 2.0, the client signs in by itself", "client_credentials",
+               (_ISSUER, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _SCOPES)),
+        Scheme(JWT, "OAuth 2.0, the client signs an assertion with its certificate's key", JWT_GRANT,
+               (_ISSUER, _TOKEN, _API, _CLIENT_ID,
+                Value("account", "Account", "text", "Whom the token is for (sub); usually a service account.", required=False),
+                Value("audience", "Audience", "text", "Whom the assertion is for (aud): their token endpoint or their issuer, as they say."),
+                _CERTIFICATE, _PRIVATE_KEY, _SCOPES)),
+        Scheme(OAUTH1, "OAuth 1.0a, four values", "",
+               (_API, Value("client_key", "Client key", "text", "Names our program there; some call it the consumer key."),
+                Value("client_secret", "Client secret", "secret", "Belongs to the client key.", secret=True),
+                Value("token_id", "Token", "text", "Names what an account allowed our program."),
+                Value("token_secret", "Token secret", "secret", "Belongs to the token.", secret=True))),
+        Scheme(API_KEY, "API key", "", (_API, _API_KEY_VALUE), {"placement": "header", "name": "X-Api-Key"}),
+        Scheme(PAIR, "Key and secret", "", (_API, _KEY_ID, _KEY_SECRET), {"id_header": "X-Key-Id", "secret_header": "X-Key-Secret"}),
+        Scheme(STREAM, "Stream, signed in to with key and secret", "",
+               (Value("stream_address", "Stream address", "host", "Host and port of the stream; it speaks TLS.", example="positions.example:9443"),
+                _KEY_ID, _KEY_SECRET)),
+        Scheme(BASIC, "User name and password (HTTP Basic)", "", (_API, _USERNAME, _PASSWORD)),
+        Scheme(BEARER, "Bearer token that was made by hand", "", (_API, _BEARER_TOKEN)),
+        Scheme(CERTIFICATE, "Client certificate (TLS)", "", (_API, _CERTIFICATE, _PRIVATE_KEY)),
+    )
+}  # fmt: skip
+# What a further endpoint may speak, and the values it then wants.
+ENDPOINT_KINDS = (API_KEY, PAIR, BASIC, BEARER)
+
+
+def with_directions(scheme: Scheme, where: Mapping[str, str]) -> Scheme:
+    """A scheme whose values say where in the application's own screens they are found."""
+    return replace(scheme, values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values))
+
+
+def endpoint(
+    key: str, label: str, kind: str, harmless: str = "", where: Mapping[str, str] | None = None, settings: Mapping[str, str] | None = None
+) -> Endpoint:
+    """A further endpoint of a kind, its values named after it. Raises ``KeyError`` for a kind that an endpoint cannot be of."""
+    if kind not in ENDPOINT_KINDS:
+        raise KeyError(kind)
+    base = with_directions(KINDS[kind], where or {})
+    values = tuple(
+        replace(one, key=f"{key}.{one.key}", label=f"{label}: {one.label[:1].lower()}{one.label[1:]}".replace(": aPI", ": API"))
+        for one in base.values
+    )
+    return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})

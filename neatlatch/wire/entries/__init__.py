@@ -1,0 +1,20 @@
+"""How each scheme lets us in: what is proven at Sign in, and how a call is dressed. One file for each family."""
+
+from __future__ import annotations
+
+from neatlatch.core.schemes import OAUTH2, STREAM
+
+from ..ladder import Climb, Entry
+from .every_call import EveryCall
+from .stream import Stream
+from .tokens import Tokens
+
+
+def entry_for(climb: Climb) -> Entry:
+    """The entry of a climb's scheme."""
+    if climb.plan.scheme in OAUTH2:
+        return Tokens(climb)
+    return Stream(climb) if climb.plan.scheme == STREAM else EveryCall(climb)
+
+
+__all__ = ["EveryCall", "Stream", "Tokens", "entry_for"]

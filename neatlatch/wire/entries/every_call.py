@@ -1,0 +1,67 @@
+"""Schemes whose credential is sent with every call: API key, key and secret, Basic, bearer token, OAuth 1.0a, client certificate."""
+
+from __future__ import annotations
+
+from neatlatch.core import oauth2, replies
+from neatlatch.core.evidence import CauseClass, Failure
+from neatlatch.core.schemes import CERTIFICATE
+
+from ..ladder import Climb, Fell, joined_path
+from ..oauth import failure_of
+from ..road import Answer
+
+
+class EveryCall:
+    """The harmless call, with the credential on, is what proves it: known there, whether or not it may do that."""
+
+    lacks = "its account may not do"
+
+    def __init__(self, climb: Climb) -> None:
+        self.climb = climb
+        self.first: Answer | None = None
+        self.name = ""
+
+    def addresses(self) -> tuple[str, ...]:
+        """The API base address."""
+        return (self.climb.plan.api_base,)
+
+    def sign_in(self) -> str:
+        """A refusal to know us is 401 (RFC 9110 §15.5.2); 403 knows us and forbids (§15.5.4), which is a matter of the next rung."""
+        plan = self.climb.plan
+        operation = plan.harmless
+        path, self.name = (operation.path, operation.name) if operation else ("", f"GET {plan.api_base}")
+        self.first = self.climb.send(self.request("GET", joined_path(plan.api_base, path), None))
+        if self.first.status == 401:
+            raise Fell(self._refused(self.first))
+        if self.first.status != 403:
+            self.climb.check(self.first, self.name)
+        return "the certificate was taken" if plan.scheme == CERTIFICATE else f"known there: {self.name} answered {self.first.status}"
+
+    def _refused(self, answer: Answer) -> Failure:
+        reading = replies.read("resource", answer.status, answer.headers, answer.text, self.climb.now())
+        failure = failure_of(reading, "resource", answer.status)
+        return Failure("resource", failure.code, CauseClass.CREDENTIAL, failure.detail, answer.status)
+
+    def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
+        """A call with the credential on."""
+        return self.climb.dressed(oauth2.api_request(method, address, "", body), self.climb.plan.held)
+
+    def granted(self) -> frozenset[str] | None:
+        """The account's rights, as far as somebody noted them."""
+        return self.climb.plan.rights if self.climb.plan.rights_known else None
+
+    def secrets(self) -> tuple[str, ...]:
+        """All of them."""
+        return tuple(one for one in self.climb.plan.held.secrets.values() if one)
+
+    def allowed(self) -> str | None:
+        """The harmless call was made already."""
+        assert self.first is not None
+        if self.climb.plan.harmless is None:
+            return "—no harmless call is described for this application"
+        self.climb.check(self.first, self.name)
+        return f"{self.name} answered {self.first.status}"
+
+    def worked(self) -> str | None:
+        """Nothing of its own."""
+        return None

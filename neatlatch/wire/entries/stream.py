@@ -1,0 +1,131 @@
+"""A stream over TLS with a simple framed protocol: each frame is a length of four octets, network order, and so many octets of a JSON object.
+
+``{"do": "sign_in", "key": …, "secret": …}`` and ``{"do": "list"}`` are answered by ``{"ok": true, …}`` or ``{"ok": false, "error": …}``.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+import time
+from typing import Any
+
+from neatlatch.core import oauth2
+from neatlatch.core.addresses import take_apart
+from neatlatch.core.evidence import MASK, CauseClass, Exchange, Failure, mask
+
+from ..ladder import Climb, Fell
+from ..road import Line, RoadError
+
+LARGEST = 1024 * 1024
+_CREDENTIAL = ("unknown_key", "wrong_secret", "key_ended")
+
+
+class Stream:
+    """One line is opened at Reach, secured at Secure, and used for the frames."""
+
+    lacks = "its key may not do"
+
+    def __init__(self, climb: Climb) -> None:
+        self.climb = climb
+        self.line: Line | None = None
+        self.topics: list[str] = []
+
+    def addresses(self) -> tuple[str, ...]:
+        """The stream's own place."""
+        return (f"tls://{self.climb.plan.stream_address}",)
+
+    def sign_in(self) -> str:
+        """The stream's own sign-in."""
+        held = self.climb.plan.held
+        key, secret = held.values.get("key_id", ""), held.secrets.get("key_secret", "")
+        if not key or not secret:
+            raise Fell(Failure("setting", "not_complete", CauseClass.CREDENTIAL, "Key ID or key secret is missing."))
+        place = take_apart(f"tls://{self.climb.plan.stream_address}")
+        self.line = self.climb.road.take_line(place.host or "", int(place.port or 0))
+        answer = self.ask({"do": "sign_in", "key": key, "secret": secret})
+        if not answer.get("ok"):
+            code = str(answer.get("error", "refused"))
+            cause = CauseClass.CREDENTIAL if code in _CREDENTIAL else CauseClass.RIGHT if code == "forbidden" else CauseClass.UNKNOWN
+            raise Fell(Failure("resource", code, cause, str(answer.get("says", ""))))
+        return f"signed in to the stream as {answer.get('as', key)}"
+
+    def ask(self, message: dict[str, Any]) -> dict[str, Any]:
+        """Send a frame and read the answer. Both are kept as evidence, with the secret masked."""
+        assert self.line is not None
+        begun, secrets = time.perf_counter(), self.secrets()
+        shown = mask(json.dumps({**message, **({"secret": MASK} if "secret" in message else {})}, ensure_ascii=False), secrets)
+        sent: dict[str, Any] = {
+            "method": str(message["do"]).upper(),
+            "url": f"tls://{self.climb.plan.stream_address}",
+            "request_headers": (),
+            "request_body": shown,
+        }
+        self.climb.road.begin()
+        try:
+            body = json.dumps(message).encode("utf-8")
+            self.line.write(struct.pack("!I", len(body)) + body)
+            size = struct.unpack("!I", self._exactly(4))[0]
+            if size > LARGEST:
+                raise Fell(Failure("socket", "too_large", CauseClass.THEIRS, f"A frame of {size} octets was announced."))
+            raw = self._exactly(size)
+            answer = json.loads(raw)
+            if not isinstance(answer, dict):
+                raise ValueError("not an object")
+        except RoadError as error:
+            self.climb.exchanges.append(Exchange(**sent, status=None, ms=_since(begun), error=error.failure.detail or error.failure.code))
+            raise
+        except (ValueError, RecursionError) as error:
+            raise Fell(
+                Failure("socket", "reset", CauseClass.THEIRS, "What came back is not a frame of this protocol; check host and port.")
+            ) from error
+        self.climb.exchanges.append(Exchange(**sent, status=200 if answer.get("ok") else 403, response_size=size, ms=_since(begun),
+                                             response_body=mask(raw.decode("utf-8", "replace")[:4000], secrets)))  # fmt: skip
+        return answer
+
+    def _exactly(self, count: int) -> bytes:
+        assert self.line is not None
+        parts, left = [], count
+        while left:
+            part = self.line.read(left)
+            if not part:
+                raise RoadError(Failure("socket", "reset", CauseClass.THEIRS, "The stream was closed in the middle of a frame."))
+            parts.append(part)
+            left -= len(part)
+        return b"".join(parts)
+
+    def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
+        """A stream has no such calls."""
+        raise Fell(Failure("setting", "not_complete", CauseClass.UNKNOWN, "A stream has no operations to call."))
+
+    def granted(self) -> frozenset[str] | None:
+        """The key's rights, as far as somebody noted them."""
+        return self.climb.plan.rights if self.climb.plan.rights_known else None
+
+    def secrets(self) -> tuple[str, ...]:
+        """All of them."""
+        further = (secret for one in self.climb.plan.further for secret in one.held.secrets.values())
+        return tuple(one for one in (*self.climb.plan.held.secrets.values(), *further) if one)
+
+    def allowed(self) -> str | None:
+        """List what is there."""
+        answer = self.ask({"do": "list"})
+        if not answer.get("ok"):
+            raise Fell(Failure("resource", str(answer.get("error", "refused")), CauseClass.RIGHT, str(answer.get("says", ""))))
+        self.topics = [str(one) for one in answer.get("topics", [])]
+        return f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}"
+
+    def worked(self) -> str | None:
+        """Read the newest message of one."""
+        if not self.topics:
+            return "—there is no stream to read from"
+        answer = self.ask({"do": "peek", "topic": self.topics[0]})
+        if not answer.get("ok"):
+            raise Fell(
+                Failure("work", str(answer.get("error", "refused")), CauseClass.RIGHT, f"{self.topics[0]}: {answer.get('says', '')}")
+            )
+        return f"read the newest message of {self.topics[0]}"
+
+
+def _since(begun: float) -> float:
+    return round((time.perf_counter() - begun) * 1000, 2)

@@ -1,1 +1,0 @@
-"""Cargo manifests: an outside application that keeps its own client registrations."""
