@@ -64,7 +64,7 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
     if off:
         labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
-        verb = "don't" if len(off) > 1 else "doesn't"
+        verb = "don't" if len(off) > 1 or off[0].label.endswith("s") else "doesn't"
         why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."
         add(None, f"{why} {off[0].why}" if len(off) == 1 else why, Act("open", "Open"))
     elif watched.state is State.OPEN:

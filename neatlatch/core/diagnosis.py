@@ -37,30 +37,48 @@ class Diagnosis:
         return self.causes[0].pin if self.causes else None
 
 
+_SECRETS = ("api_key", "key_secret", "password", "token", "token_secret", "client_secret", "register.password")
+_NAMES = ("username", "key_id", "client_key", "token_id", "register.username")
 # Which pins can explain which refusals, most telling first.
 _EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
     ("resolver", "*"): ("endpoints", "issuer", "environment"),
     ("socket", "*"): ("endpoints", "environment"),
-    ("tls", "*"): ("endpoints",),
-    ("setting", "*"): ("issuer", "endpoints", "client_id", "redirect_uri", "secret", "account"),
+    ("tls", "*"): ("certificate", "endpoints"),
+    ("setting", "*"): (
+        "tenant",
+        "issuer",
+        "endpoints",
+        "client_id",
+        "redirect_uri",
+        "secret",
+        "certificate",
+        "account",
+        *_SECRETS,
+        *_NAMES,
+    ),
     ("authorize", "invalid_scope"): ("scopes",),
     ("authorize", "access_denied"): ("consent", "account"),
     ("authorize", "consent_required"): ("consent",),
     ("authorize", "unauthorized_client"): ("grant", "client_id"),
     ("authorize", "unsupported_response_type"): ("grant",),
     ("authorize", "invalid_request"): ("redirect_uri", "client_id", "grant"),
-    ("authorize", "*"): ("redirect_uri", "client_id", "environment", "endpoints", "issuer"),
+    ("authorize", "*"): ("tenant", "redirect_uri", "client_id", "environment", "endpoints", "issuer"),
     ("token", "invalid_client"): ("secret", "client_id", "client_sign_in", "environment"),
-    ("token", "invalid_grant"): ("redirect_uri", "account", "client_id", "environment", "grant"),
+    ("token", "invalid_grant"): ("redirect_uri", "audience", "certificate", "account", "client_id", "environment", "grant"),
     ("token", "unauthorized_client"): ("grant", "client_id"),
     ("token", "unsupported_grant_type"): ("grant",),
     ("token", "invalid_scope"): ("scopes", "consent"),
     ("token", "no_token"): ("account", "secret", "scopes", "consent"),
-    ("token", "*"): ("endpoints", "issuer", "environment"),
-    ("resource", "insufficient_scope"): ("scopes", "consent"),
+    ("token", "*"): ("tenant", "endpoints", "issuer", "environment"),
+    ("resource", "insufficient_scope"): ("scopes", "rights", "consent"),
+    ("resource", "status_401"): (*_SECRETS, *_NAMES, "endpoints", "certificate", "route", "environment"),
+    ("resource", "status_403"): ("rights", "scopes", "route", "account"),
+    ("resource", "unknown_key"): _NAMES,
+    ("resource", "wrong_secret"): _SECRETS,
+    ("resource", "key_ended"): _SECRETS,
     ("resource", "invalid_token"): ("environment", "endpoints", "issuer", "scopes"),
-    ("resource", "*"): ("endpoints", "environment", "scopes"),
-    ("work", "*"): ("scopes",),
+    ("resource", "*"): ("tenant", "endpoints", "environment", "scopes", "rights", *_SECRETS, *_NAMES),
+    ("work", "*"): ("scopes", "rights"),
 }
 
 _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert

@@ -128,6 +128,7 @@ class _Application:
                 "authorization_endpoint": f"{screens}/authorize",
                 "token_endpoint": f"{pattern}/token",
                 "api_base": f"{pattern}/api",
+                "introspection_endpoint": f"{pattern}/introspect",
             }
             place = applications.add_by_hand(self.by, self.name, environment, values, kept["profile"], kept["purpose"], self.told["owner"])
         else:

@@ -71,8 +71,7 @@ def oauth1(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
     shown = request.headers.get("authorization", "")
     if not shown.startswith("OAuth "):
         return _no("A signed request is wanted", 'OAuth realm="office"')
-    pairs = utils.parse_authorization_header(shown)
-    given = dict(pairs)
+    given = {name: utils.unescape(value) for name, value in utils.parse_authorization_header(shown)}
     key = keys.get(given.get("oauth_token", ""))
     if key is None or key["client_key"] != given.get("oauth_consumer_key"):
         return _no("Client key or token is not known", 'OAuth realm="office"')
@@ -80,19 +79,11 @@ def oauth1(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
         return _no("The timestamp is too far from our clock", 'OAuth realm="office"')
     if given.get("oauth_nonce", "") in key.setdefault("nonces", []):
         return _no("This nonce was used before", 'OAuth realm="office"')
-    form = (
-        parse_qsl(body, keep_blank_values=True)
-        if request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded")
-        else []
-    )
-    url = str(request.url)
-    params = [
-        *parse_qsl(urlsplit(url).query, keep_blank_values=True),
-        *form,
-        *((name, value) for name, value in pairs if name != "oauth_signature"),
-    ]
-    signed = SignedRequest(url, request.method)
-    signed.params, signed.signature = [(name, value) for name, value in params if name != "realm"], given.get("oauth_signature", "")
+    is_form = request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded")
+    signed = SignedRequest(str(request.url), request.method)
+    form = parse_qsl(body, keep_blank_values=True) if is_form else []
+    signed.params = signature.collect_parameters(urlsplit(str(request.url)).query, form, {"Authorization": shown}, with_realm=False)
+    signed.signature = given.get("oauth_signature", "")
     if not signature.verify_hmac_sha1(signed, key["client_secret"], key["secret"]):
         return _no("The signature does not hold", 'OAuth realm="office"')
     key["nonces"] = [*key["nonces"][-200:], given["oauth_nonce"]]

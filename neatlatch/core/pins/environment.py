@@ -16,10 +16,12 @@ def pin(halves: Halves) -> Pin:
     if theirs != ours:
         return differs(KEY, LABEL, theirs, ours, f"The client is registered in {theirs}, this connection is for {ours}.",
                        Act("choose_client", "Name another client"), marked=False)  # fmt: skip
+    # One address may serve several environments; then it says nothing.
+    mine = {halves.provider.issuer, *halves.provider.addresses.values()}
     for name, elsewhere in halves.other_environments.items():
         wanted = halves.caller.parts.addresses() if halves.caller.parts else ()
         for address in (halves.caller.issuer, *(halves.caller.values.get(one.key, "") for one in wanted)):
-            if address and any(addresses.equivalent(address, one) for one in elsewhere):
+            if address and address not in mine and any(addresses.equivalent(address, one) for one in elsewhere):
                 return differs(KEY, LABEL, theirs, f"{address} is {name}'s", f"An address we use belongs to {name}, not to {ours}.",
                                Act("take_provider", "Use this environment's"), marked=False)  # fmt: skip
     if halves.provider.vendor_shared and halves.caller.environment_is_production:

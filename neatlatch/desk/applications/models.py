@@ -88,9 +88,9 @@ class Place(models.Model):
         """The published metadata, if it was read."""
         return ServerMetadata.from_dict(self.metadata) if self.metadata else None
 
-    def published(self, field: str) -> str:
-        """One address out of the metadata, or nothing."""
-        return str((self.metadata or {}).get(field, ""))
+    def published(self, field: str, slots: dict[str, str] | None = None) -> str:
+        """One address out of the metadata, else as it was entered by hand, or nothing; ``slots`` are filled in."""
+        return profiles.fill_slots(str((self.metadata or {}).get(field) or self.more.get(field, "")), slots or {})
 
     def by_key(self) -> dict[str, str]:
         """All addresses, by the key of the profile's value."""

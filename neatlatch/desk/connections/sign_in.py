@@ -160,10 +160,10 @@ def _trade_refused(reading: replies.Reading) -> str:
 
 def _whose(way: Road, connection: Connection, saved: TokenSet) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
-    published = connection.place.read_metadata()
-    if published is None or not published.introspection_endpoint:
+    endpoint = connection.place.published("introspection_endpoint", connection.slots)
+    if not endpoint:
         return ""
-    request = oauth2.introspection_request(published.introspection_endpoint, tokens.client_of(connection), saved.open_access().reveal())
+    request = oauth2.introspection_request(endpoint, tokens.client_of(connection), saved.open_access().reveal())
     try:
         told = oauth.ask(way, "introspection", request, timezone.now())
     except RoadError:

@@ -253,7 +253,7 @@ def renew_those_due(stop_at: float = 50.0) -> int:
 def revoke(connection: Connection) -> str:
     """Ask the provider to end the tokens of a connection (RFC 7009); answers in words whether it did."""
     held = TokenSet.objects.filter(connection=connection).first()
-    endpoint = connection.place.published("revocation_endpoint")
+    endpoint = connection.place.published("revocation_endpoint", connection.slots)
     if held is None or not endpoint:
         return "none held" if held is None else "no, it publishes no address for that"
     refresh = held.open_refresh().reveal()

@@ -40,7 +40,6 @@ KEPT_TESTS = 50
 def plan_of(connection: Connection, test: Test) -> Plan:
     """The plain values of a test."""
     profile, values = connection.place.application.read_profile(), connection.values
-    published = connection.place.read_metadata()
     needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
     opened = {} if connection.scheme in OAUTH2 else {key: one.open().reveal() for key, one in connection.secrets().items()}
@@ -57,7 +56,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         further=tuple(_further(one, values, opened) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
-        introspection_endpoint=published.introspection_endpoint if published else "",
+        introspection_endpoint=connection.place.published("introspection_endpoint", connection.slots),
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
         implies=profile.implies,
