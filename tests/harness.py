@@ -33,7 +33,7 @@ _given: set[int] = set()
 
 def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
     """A port that is free together with its neighbours at the offsets."""
-    for base in range(21000 + os.getpid() % 200 * 80, 60000, 80):
+    for base in range(21000 + os.getpid() % 190 * 200, 60000, 200):
         if base in _given:
             continue
         with contextlib.ExitStack() as stack:

@@ -62,7 +62,8 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
 
     off = [one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
     alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
-    if off:
+    # A test that passed since shows that it works all the same: then the pin is a matter of rules, and nothing stops now.
+    if off and watched.state is not State.LATCHED:
         labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
         verb = "don't" if len(off) > 1 or off[0].label.endswith("s") else "doesn't"
         why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."

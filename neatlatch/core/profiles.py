@@ -164,6 +164,52 @@ def to_dict(profile: Profile) -> dict[str, Any]:
     return kept
 
 
+def brief(profile: Profile) -> dict[str, Any]:
+    """Plain values as a person would write them: what a scheme's kind says already is left out. :func:`from_dict` reads them back the same."""
+    kept = to_dict(profile)
+    found: dict[str, Any] = {}
+    for name in ("slots", "roles", "scopes"):
+        if kept[name]:
+            found[name] = [
+                {key: value for key, value in one.items() if value not in ("", (), [], False) or key == "kind"} for one in kept[name]
+            ]
+            for one in found[name]:
+                if "implies" in one:
+                    one["implies"] = list(one["implies"])
+                one.pop("choices", None)
+    found["schemes"] = [_brief_scheme(one) for one in profile.schemes]
+    if profile.roles:
+        found["roles_label"] = profile.roles_label
+    found["operations"] = kept["operations"]
+    for name in ("harmless", "probe", "limits"):
+        if kept[name]:
+            found[name] = kept[name]
+    return found
+
+
+def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
+    base, found = KINDS[scheme.key], {"key": scheme.key}
+    if scheme.label != base.label:
+        found["label"] = scheme.label
+    values = []
+    for value, usual in zip(scheme.values, base.values, strict=True):
+        own = {
+            field: said
+            for field, said in asdict(value).items()
+            if said != getattr(usual, field) and field not in ("where", "secret", "type")
+        }
+        if own:
+            values.append({"key": value.key, **{field: list(said) if isinstance(said, tuple) else said for field, said in own.items()}})
+    told: dict[str, Any] = {
+        "settings": {name: said for name, said in scheme.settings.items() if base.settings.get(name) != said}, "values": values,
+        "where": {one.key: one.where for one in scheme.values if one.where}, "switches": list(scheme.switches),
+        "acts": [{"says": one.says} | ({"copy": one.copy} if one.copy else {}) for one in scheme.acts],
+        "endpoints": [{"key": one.key, "label": one.label, "kind": one.kind, "harmless": one.harmless,
+                       "where": {value.key.rpartition(".")[2]: value.where for value in one.values if value.where}} for one in scheme.endpoints],
+    }  # fmt: skip
+    return found | {name: said for name, said in told.items() if said}
+
+
 class BadProfile(ValueError):
     """A profile cannot be read; the message says what is wrong."""
 

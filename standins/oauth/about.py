@@ -75,7 +75,7 @@ BERTHS = About(
     {"berths.read": "See bookings", "berths.book": "Book and cancel berths"}, frozenset({"berths.book"}), {}, "berth.master@berths.example",
     {("get", "/bookings"): ("List the bookings", [["berths.read"], ["berths.book"]]), ("put", "/bookings/{number}"): ("Book a berth", [["berths.book"]]),
      ("delete", "/bookings/{number}"): ("Cancel a booking", [["berths.book"]])},
-    "bookings", ("ship", "quay"), grants=("client_credentials",), methods=("client_secret_post",), spread=3.0, registers=("sandbox", "staging", "production"),
+    "bookings", ("ship", "quay"), grants=("client_credentials",), methods=("client_secret_post",), spread=1.5, registers=("sandbox", "staging", "production"),
     style="'Trebuchet MS',sans-serif",
 )  # fmt: skip
 PAYROLL = About(

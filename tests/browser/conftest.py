@@ -73,7 +73,7 @@ def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
     """The whole demo, with its worker."""
     from tests.settings import HOME_OF_TESTS
 
-    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}).items()}}))"
+    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only=('cargo-manifests',)).items()}}))"
     desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, worker=True)
     yield desk
     desk.kill()

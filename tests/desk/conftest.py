@@ -18,6 +18,7 @@ from neatlatch.demo.load import SCENARIO, load_environments
 from neatlatch.demo.visitor import Visitor
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.models import Place
+from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections import services as connections
@@ -46,7 +47,7 @@ class Setup:
         """Cargo manifests in an environment, with its shipped profile."""
         issuer = self.stand_ins.issuer(environment)
         place = applications.add_from_metadata(self.by, "Cargo manifests", environment, issuer, f"{issuer}/openapi.json")
-        profile = profiles.from_dict(STORY["application"]["profile"])
+        profile = profiles.from_dict(shipped()["cargo-manifests"]["profile"])
         applications.change(self.by, place.application, {"profile": profiles.to_dict(profile)})
         return Place.objects.select_related("application", "environment").get(pk=place.pk)
 

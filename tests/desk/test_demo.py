@@ -13,6 +13,7 @@ from pathlib import Path
 
 import httpx
 import pytest
+import yaml
 
 from tests.harness import OFFSETS, ROOT, free_ports
 
@@ -76,7 +77,17 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     web.headers["X-CSRFToken"] = web.get("/api/session").json()["csrf"]
     assert web.post("/api/session", json={"username": "morag", "password": logins["morag"]}).status_code == 200
     states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}
-    assert states == {"cargo-manifests": "open", "cargo-manifests-sandbox": "latched", "cargo-manifests-staging": "not_proven"}
+    assert (states["cargo-manifests"], states["cargo-manifests-sandbox"], states["cargo-manifests-staging"]) == (
+        "open",
+        "latched",
+        "not_proven",
+    )
+    assert len(states) >= 30
+    # Every connection that nobody slipped works, and those that were do not.
+    story = yaml.safe_load((ROOT / "neatlatch" / "demo" / "scenario.yaml").read_text())
+    for told in (one for application in story["applications"] for one in application["connections"] if not one.get("by_hand")):
+        works_all_the_same = set(told.get("slip", {})) <= {"vendor_shared", "ends_in_hours"}
+        assert (states[told["ref"]] == "latched") is works_all_the_same, told["ref"]
 
     second = start("--port", str(port))
     out, err = second.communicate(timeout=20)

@@ -25,7 +25,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
 
     found = Desk(HOME_OF_TESTS / "schema", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
     found.manage("migrate", "--verbosity", "0")
-    code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port})))"
+    code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port}, only=('cargo-manifests',))))"
     password = json.loads(found.python(code).splitlines()[-1])["morag"][1]
     found.start("desk")
     found.web = found.client("morag", password)  # type: ignore[attr-defined]

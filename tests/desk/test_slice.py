@@ -143,7 +143,9 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
     scheme = place.application.read_profile().scheme(profiles.CLIENT)
     assert scheme is not None
     values = connections.defaults(place, scheme, client, "")
-    connection, _ = connections.create(setup.by, place, "by-hand", profiles.CLIENT, client, values, ["manifest.read"], {"client_secret": secret})
+    connection, _ = connections.create(
+        setup.by, place, "by-hand", profiles.CLIENT, client, values, ["manifest.read"], {"client_secret": secret}
+    )
     assert pins(connection)["secret"]["fit"] == pins(connection)["client_id"]["fit"] == "not_proven"
     test = setup.test(connection)
     assert test.passed, test.diagnosis

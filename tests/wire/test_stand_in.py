@@ -156,7 +156,10 @@ def test_challenges_of_the_api(web: httpx.Client) -> None:
     bearer = {"Authorization": f"Bearer {token(web, body).json()['access_token']}"}
     assert web.get("/api/berths", headers=bearer).status_code == 200
     nothing = web.get("/api/manifests")
-    assert (nothing.status_code, nothing.headers["www-authenticate"]) == (401, 'Bearer realm="harbour"')  # no error code without a credential
+    assert (nothing.status_code, nothing.headers["www-authenticate"]) == (
+        401,
+        'Bearer realm="harbour"',
+    )  # no error code without a credential
     wrong = web.get("/api/manifests", headers={"Authorization": "Bearer none"})
     assert wrong.status_code == 401
     assert 'error="invalid_token"' in wrong.headers["www-authenticate"]

@@ -72,8 +72,9 @@ def _depth(text: str) -> int:
 def read_yaml(text: str) -> Any:
     """A YAML document. Raises :class:`Refused` for aliases, depth, size, keys that stand twice, and what is not YAML."""
     _check_size(text)
-    loader = _Careful(text)
+    loader = None
     try:
+        loader = _Careful(text)
         return loader.get_single_data()
     except Refused:
         raise
@@ -84,7 +85,8 @@ def read_yaml(text: str) -> Any:
     except (RecursionError, ValueError, OverflowError, TypeError) as error:
         raise Refused(f"It is not YAML that can be read: {error}.") from error
     finally:
-        loader.dispose()
+        if loader is not None:
+            loader.dispose()
 
 
 class _Careful(yaml.SafeLoader):

@@ -15,6 +15,7 @@ from neatlatch.desk.common import guard, problems
 
 from . import services
 from .models import Application, Environment, Place
+from .shipped import shipped
 
 router = Router(tags=["applications"])
 
@@ -140,6 +141,12 @@ class ProfileIn(Schema):
     text: str = ""
 
 
+class ProfileText(Schema):
+    """A profile as YAML, for editing."""
+
+    text: str
+
+
 class ApplicationOut(Schema):
     """An application in full."""
 
@@ -176,7 +183,18 @@ class ApplicationIn(Schema):
     api_base: str = ""
     more: dict[str, str] = {}
     scheme: str = ""
+    shipped: str = ""
     profile: dict[str, Any] | None = None
+
+
+class ShippedOut(Schema):
+    """A profile that comes with Neat Latch."""
+
+    key: str
+    name: str
+    purpose: str
+    schemes: list[SchemeOut]
+    slots: list[ValueOut]
 
 
 class ApplicationChange(Schema):
@@ -284,6 +302,12 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]
     """Add an application, or one more environment of it."""
     by = guard.need(request, "change")
 
+    if given.shipped:
+        kept = shipped().get(given.shipped)
+        if kept is None:
+            raise problems.wrong_fields({"shipped": "There is no profile of this name."})
+        given.profile, given.name, given.purpose = kept["profile"], given.name.strip() or kept["name"], given.purpose or kept["purpose"]
+
     def create() -> tuple[int, dict[str, Any]]:
         if given.metadata_address.strip():
             place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, given.description_address, given.api_base,
@@ -318,6 +342,32 @@ def change(request: HttpRequest, response: HttpResponse, key: str, given: Applic
     changed = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return full(changed)
+
+
+@router.get("/applications/{key}/profile-texts", response=ProfileText)
+def profile_text(request: HttpRequest, key: str, version: int | None = None) -> dict[str, Any]:
+    """The profile as YAML; ``version`` names an earlier one."""
+    guard.need(request, "look")
+    found = find(key)
+    kept = found.profile
+    if version is not None:
+        old = found.versions.filter(number=version).first() if 0 <= version < 2**31 else None
+        if old is None:
+            raise problems.not_found("version of this profile")
+        kept = old.profile
+    return {"text": services.as_yaml(profiles.from_dict(kept))}
+
+
+@router.get("/shipped-profiles", response=list[ShippedOut])
+def shipped_profiles(request: HttpRequest) -> list[dict[str, Any]]:
+    """The profiles that come with Neat Latch."""
+    guard.need(request, "look")
+    found = []
+    for key, kept in shipped().items():
+        profile = profiles.from_dict(kept["profile"])
+        found.append({"key": key, "name": kept["name"], "purpose": kept["purpose"], "schemes": [scheme_out(one) for one in profile.schemes],
+                      "slots": [value_out(one) for one in profile.slots]})  # fmt: skip
+    return found
 
 
 @router.get("/schemes", response=list[SchemeOut])

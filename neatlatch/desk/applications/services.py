@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import yaml
 from django.db import transaction
 from django.utils import timezone
 from django.utils.text import slugify
@@ -226,6 +227,11 @@ def read_again(by: Person, place: Place) -> Place:
             {"environment": place.environment.name, "changed": after != before},
         )
     return place
+
+
+def as_yaml(profile: profiles.Profile) -> str:
+    """A profile as people write it: what is the scheme's own is left out."""
+    return str(yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110))
 
 
 @transaction.atomic

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import binascii
+from dataclasses import asdict
 from typing import Any
 from uuid import UUID
 
@@ -12,6 +13,7 @@ from django.utils import timezone
 from ninja import Router
 
 from neatlatch.core import pins
+from neatlatch.core.intake.recognise import LARGEST
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.api import ProfileIn, ProfilePreview, find_place, scheme_out, value_out
 from neatlatch.desk.applications.api import find as find_application
@@ -20,7 +22,7 @@ from neatlatch.desk.common import guard, problems, safe
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.common.problems import Problem, wrong_fields
 
-from . import halves, meaning, services, sign_in
+from . import halves, meaning, services, setting_up, sign_in
 from .models import Connection, ConnectionUser, SignIn
 from .shapes import (
     ActIn,
@@ -30,9 +32,16 @@ from .shapes import (
     ConnectionIn,
     ConnectionOut,
     Connections,
+    CopyOut,
     Draft,
+    EnvironmentName,
+    IntakeIn,
+    IntakeOut,
+    IntakeTake,
     SchemeName,
     SecretIn,
+    SetUpIn,
+    SetUpOut,
     SignInIn,
     SignInOut,
     SignInState,
@@ -91,14 +100,9 @@ def draft(request: HttpRequest, application: str, environment: str, scheme: str,
     if found is None:
         raise problems.not_found("scheme")
     chosen = Client.objects.filter(pk=client, place__application=place.application).first() if client else None
-    ref = application if place.environment.production else f"{application}-{environment}"
-    taken = set(Connection.objects.filter(ref__startswith=ref).values_list("ref", flat=True))
-    number = 2
-    while ref in taken:
-        ref = f"{application}-{environment}-{number}"
-        number += 1
     return {
-        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, f"{settings.PUBLIC_URL}/return"), "ref": ref,
+        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, f"{settings.PUBLIC_URL}/return"),
+        "ref": setting_up.free_ref(place),
         "secrets_known": sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
         "slots": [value_out(one) for one in profile.slots],
         "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator,
@@ -200,6 +204,66 @@ def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str
         raise problems.not_found("client")
     services.choose_client(by, find(ref), client)
     return full(find(ref))
+
+
+@router.post("/set-ups", response={201: ConnectionOut})
+def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, dict[str, Any]]:
+    """Begin a connection with little; its set-up page leads on from there."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+    return guard.repeatable(request, given.dict(), lambda: (201, full(find(setting_up.begin(by, place, given.scheme, given.ref).ref))))
+
+
+@router.get("/connections/{ref}/set-up", response=SetUpOut)
+def set_up(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Where the set-up stands: its sections in the order of the work, and what is still missing."""
+    guard.need(request, "look")
+    found = find(ref)
+    worked_out = setting_up.standing(found)
+    return {"sections": [asdict(one) for one in worked_out.sections], "missing": list(worked_out.missing), "next": worked_out.next,
+            "environments_left": list(setting_up.left_out(found)), "copies_to": _copies_to(found)}  # fmt: skip
+
+
+def _copies_to(connection: Connection) -> list[dict[str, str]]:
+    """Environments where the application has addresses and no connection yet."""
+    left = set(setting_up.left_out(connection))
+    return [
+        {"key": one.environment.key, "name": one.environment.name}
+        for one in connection.place.application.places.all()
+        if one.environment.name in left
+    ]
+
+
+@router.post("/connections/{ref}/copies", response={201: CopyOut})
+def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, dict[str, Any]]:
+    """Begin the same set-up in another environment."""
+    made, told = setting_up.copy(guard.need(request, "change"), find(ref), given.environment)
+    return 201, {"ref": made.ref, **told}
+
+
+@router.post("/intakes", response=IntakeOut)
+def look_into(request: HttpRequest, given: IntakeIn) -> dict[str, Any]:
+    """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
+    guard.need(request, "change")
+    return setting_up.look(find(given.connection) if given.connection else None, intake_data(given), given.password)
+
+
+@router.post("/connections/{ref}/intakes", response=ConnectionOut)
+def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> dict[str, Any]:
+    """Put what was recognised where it belongs."""
+    by = guard.need(request, "change")
+    _, notes = setting_up.take(by, find(ref), intake_data(given), given.password, given.only, given.choices)
+    return full(find(ref), notes)
+
+
+def intake_data(given: IntakeIn) -> bytes:
+    """The octets that were pasted or dropped."""
+    if len(given.text) + len(given.base64) > 3 * LARGEST // 2:
+        raise wrong_fields({"text": f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."})
+    try:
+        return binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.text.encode("utf-8", "surrogatepass")
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"text": "The file did not arrive whole; drop it again."}) from error
 
 
 @router.post("/connections/{ref}/sign-ins", response={201: SignInOut})

@@ -112,6 +112,24 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
     return connection, notes
 
 
+@transaction.atomic
+def begin(by: Person, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
+    """A connection that is still being set up: values may be missing, and the pins say which."""
+    if not _REF.fullmatch(ref):
+        raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
+    try:
+        with transaction.atomic():
+            connection = Connection.objects.create(
+                ref=ref, place=place, scheme=scheme.key, values=values, changed_at=timezone.now(), changed_by=by.username, paused=True
+            )
+    except IntegrityError as error:
+        raise wrong_fields({"ref": "This reference name is taken."}) from error
+    write(
+        by, "began", "connection", ref, {"application": place.application.key, "environment": place.environment.name, "scheme": scheme.key}
+    )
+    return connection
+
+
 def newest(client: Client, kind: str) -> Credential | None:
     """The newest live secret of a kind that the provider's side holds, if it is known here."""
     return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).order_by("-issued").first()

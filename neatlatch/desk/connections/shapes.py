@@ -229,6 +229,109 @@ class SchemeName(Schema):
     scheme: str
 
 
+class SetUpIn(Schema):
+    """What a set-up begins with."""
+
+    application: str
+    environment: str
+    scheme: str
+    ref: str = ""
+
+
+class SectionOut(Schema):
+    """A step of setting up."""
+
+    key: str
+    title: str
+    standing: str
+    says: str
+
+
+class EnvironmentChoice(Schema):
+    """An environment to copy to."""
+
+    key: str
+    name: str
+
+
+class SetUpOut(Schema):
+    """Where a set-up stands."""
+
+    sections: list[SectionOut]
+    missing: list[str]
+    next: str
+    environments_left: list[str]
+    copies_to: list[EnvironmentChoice]
+
+
+class EnvironmentName(Schema):
+    """An environment, by its key."""
+
+    environment: str
+
+
+class CopyOut(Schema):
+    """A set-up that was begun in another environment: what was carried over, and what must be new."""
+
+    ref: str
+    carried: list[str]
+    new: list[str]
+
+
+class IntakeIn(Schema):
+    """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill."""
+
+    text: str = ""
+    base64: str = ""
+    password: str = ""
+    connection: str = ""
+
+
+class IntakeTake(IntakeIn):
+    """What to put in place: ``only`` these values (absent: all that are placed), and by choice what was open."""
+
+    only: list[str] | None = None
+    choices: dict[str, str] = {}
+
+
+class FactOut(Schema):
+    """Something explained."""
+
+    label: str
+    value: str
+
+
+class PlacedOut(Schema):
+    """A value that would be put in place; of a secret only its hint is shown."""
+
+    key: str
+    label: str
+    name: str
+    notes: list[str]
+    secret: bool
+    shown: str
+
+
+class OpenOut(Schema):
+    """A place for which a choice is wanted."""
+
+    key: str
+    label: str
+    names: list[str]
+
+
+class IntakeOut(Schema):
+    """What was recognised."""
+
+    kind: str
+    says: str
+    facts: list[FactOut]
+    placed: list[PlacedOut]
+    open: list[OpenOut]
+    left: list[str]
+    known: list[str]
+
+
 class ClientName(Schema):
     """The client registration to name."""
 

@@ -15,6 +15,7 @@ from django.utils import timezone
 from ninja import Router, Schema
 
 from neatlatch.core import pins
+from neatlatch.core.evidence import Rung
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.applications.models import Application, Environment
 from neatlatch.desk.common import guard, problems
@@ -172,10 +173,12 @@ def _in_thread(test: Test) -> None:
 
 
 @router.post("/connections/{ref}/tests", response={202: TestOut})
-def begin(request: HttpRequest, ref: str) -> tuple[int, dict[str, Any]]:
-    """Begin a test; watch it at ``/api/tests/{id}/events``."""
+def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, dict[str, Any]]:
+    """Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone."""
     by = guard.need(request, "test")
-    test = services.begin_test(by, find(ref))
+    if last and last not in [one.value for one in Rung]:
+        raise problems.wrong_fields({"last": f"A rung is one of {', '.join(one.value for one in Rung)}."})
+    test = services.begin_test(by, find(ref), last)
     if test.begun is None:
         _in_thread(test)
     return 202, test_out(test)

@@ -164,6 +164,66 @@ export interface paths {
         patch: operations["neatlatch_desk_applications_api_change"];
         trace?: never;
     };
+    "/api/applications/{key}/profile-texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Profile Text
+         * @description The profile as YAML; ``version`` names an earlier one.
+         */
+        get: operations["neatlatch_desk_applications_api_profile_text"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shipped-profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shipped Profiles
+         * @description The profiles that come with Neat Latch.
+         */
+        get: operations["neatlatch_desk_applications_api_shipped_profiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/schemes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known Schemes
+         * @description The ways of being let in that are known here, with the values each wants.
+         */
+        get: operations["neatlatch_desk_applications_api_known_schemes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/applications/{key}/places/{environment}/readings": {
         parameters: {
             query?: never;
@@ -234,6 +294,26 @@ export interface paths {
          * @description Change a client: at the application too, where it is managed by protocol.
          */
         patch: operations["neatlatch_desk_clients_api_change"];
+        trace?: never;
+    };
+    "/api/clients/{identity}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note
+         * @description Note what the application's own screens show of us: names, account, rights, switches, allow-list.
+         */
+        post: operations["neatlatch_desk_clients_api_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/clients/{identity}/readings": {
@@ -345,7 +425,7 @@ export interface paths {
         };
         /**
          * Credentials
-         * @description All credentials, what ends soonest first. Two queries, however many there are.
+         * @description All credentials, what ends soonest first. Three queries, however many there are.
          */
         get: operations["neatlatch_desk_credentials_api_credentials"];
         put?: never;
@@ -528,6 +608,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{ref}/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Certificate
+         * @description Put in a certificate with its chain and its private key.
+         */
+        post: operations["neatlatch_desk_connections_api_put_certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/schemes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Scheme
+         * @description Take another of the ways the application offers.
+         */
+        post: operations["neatlatch_desk_connections_api_change_scheme"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{ref}/clients": {
         parameters: {
             query?: never;
@@ -542,6 +662,106 @@ export interface paths {
          * @description Name the client registration.
          */
         post: operations["neatlatch_desk_connections_api_choose_client"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/set-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin Set Up
+         * @description Begin a connection with little; its set-up page leads on from there.
+         */
+        post: operations["neatlatch_desk_connections_api_begin_set_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/set-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Set Up
+         * @description Where the set-up stands: its sections in the order of the work, and what is still missing.
+         */
+        get: operations["neatlatch_desk_connections_api_set_up"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Set Up
+         * @description Begin the same set-up in another environment.
+         */
+        post: operations["neatlatch_desk_connections_api_copy_set_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look Into
+         * @description What a pasted or dropped thing is. Nothing is kept, and no secret is answered.
+         */
+        post: operations["neatlatch_desk_connections_api_look_into"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take In
+         * @description Put what was recognised where it belongs.
+         */
+        post: operations["neatlatch_desk_connections_api_take_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -628,6 +848,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/applications/{key}/profile-previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview
+         * @description What a changed profile would ask for, and what it would mean for the connections. Nothing is saved.
+         */
+        post: operations["neatlatch_desk_connections_api_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{ref}/tests": {
         parameters: {
             query?: never;
@@ -643,7 +883,7 @@ export interface paths {
         put?: never;
         /**
          * Begin
-         * @description Begin a test; watch it at ``/api/tests/{id}/events``.
+         * @description Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
          */
         post: operations["neatlatch_desk_rounds_api_begin"];
         delete?: never;
@@ -996,6 +1236,18 @@ export interface components {
             limits: {
                 [key: string]: number;
             };
+            /** Slots */
+            slots: components["schemas"]["ValueOut"][];
+            /** Roles */
+            roles: components["schemas"]["ScopeIO"][];
+            /** Roles Label */
+            roles_label: string;
+            /** Profile */
+            profile: {
+                [key: string]: unknown;
+            };
+            /** Versions */
+            versions: components["schemas"]["VersionOut"][];
         };
         /**
          * OperationOut
@@ -1027,6 +1279,10 @@ export interface components {
             token_endpoint: string;
             /** Api Base */
             api_base: string;
+            /** More */
+            more: {
+                [key: string]: string;
+            };
             /** Metadata Address */
             metadata_address: string;
             /** Registers */
@@ -1055,6 +1311,12 @@ export interface components {
             grant: string;
             /** Values */
             values: components["schemas"]["ValueOut"][];
+            /** Settings */
+            settings: {
+                [key: string]: string;
+            };
+            /** Switches */
+            switches: string[];
         };
         /**
          * ScopeIO
@@ -1105,6 +1367,25 @@ export interface components {
             secret: boolean;
             /** Choices */
             choices: string[];
+            /** Pattern */
+            pattern: string;
+            /** Example */
+            example: string;
+        };
+        /**
+         * VersionOut
+         * @description An earlier profile of the application.
+         */
+        VersionOut: {
+            /** Number */
+            number: number;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
         };
         /**
          * ApplicationIn
@@ -1158,6 +1439,23 @@ export interface components {
              * @default
              */
             api_base: string;
+            /**
+             * More
+             * @default {}
+             */
+            more: {
+                [key: string]: string;
+            };
+            /**
+             * Scheme
+             * @default
+             */
+            scheme: string;
+            /**
+             * Shipped
+             * @default
+             */
+            shipped: string;
             /** Profile */
             profile?: {
                 [key: string]: unknown;
@@ -1174,10 +1472,36 @@ export interface components {
             owner?: string | null;
             /** Scopes */
             scopes?: components["schemas"]["ScopeIO"][] | null;
+            /** Text */
+            text?: string | null;
             /** Profile */
             profile?: {
                 [key: string]: unknown;
             } | null;
+        };
+        /**
+         * ProfileText
+         * @description A profile as YAML, for editing.
+         */
+        ProfileText: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * ShippedOut
+         * @description A profile that comes with Neat Latch.
+         */
+        ShippedOut: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Purpose */
+            purpose: string;
+            /** Schemes */
+            schemes: components["schemas"]["SchemeOut"][];
+            /** Slots */
+            slots: components["schemas"]["ValueOut"][];
         };
         /**
          * ClientOut
@@ -1222,6 +1546,30 @@ export interface components {
             state: string;
             /** Vendor Shared */
             vendor_shared: boolean;
+            /** Scheme */
+            scheme: string;
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
+            /** Wanted Facts */
+            wanted_facts: components["schemas"]["ValueOut"][];
+            /** Account */
+            account: string;
+            /** Account Kind */
+            account_kind: string;
+            /** Rights */
+            rights: string[];
+            /** Switches */
+            switches: string[];
+            /** Wanted Switches */
+            wanted_switches: string[];
+            /** Allow List */
+            allow_list: string[];
+            /** Roles */
+            roles: string[];
+            /** Roles Label */
+            roles_label: string;
             /** Version */
             version: number;
             /**
@@ -1255,6 +1603,8 @@ export interface components {
              * Format: uuid
              */
             id: string;
+            /** Kind */
+            kind: string;
             /** Hint */
             hint: string;
             /** State */
@@ -1335,6 +1685,11 @@ export interface components {
              * @default false
              */
             vendor_shared: boolean;
+            /**
+             * Scheme
+             * @default
+             */
+            scheme: string;
         };
         /**
          * ClientChange
@@ -1351,6 +1706,30 @@ export interface components {
             grants?: string[] | null;
             /** Scopes */
             scopes?: string[] | null;
+        };
+        /**
+         * NoteIn
+         * @description What the application's own screens show of us; absent: stays.
+         */
+        NoteIn: {
+            /** Name */
+            name?: string | null;
+            /** Facts */
+            facts?: {
+                [key: string]: string;
+            } | null;
+            /** Account */
+            account?: string | null;
+            /** Account Kind */
+            account_kind?: string | null;
+            /** Rights */
+            rights?: string[] | null;
+            /** Switches */
+            switches?: string[] | null;
+            /** Allow List */
+            allow_list?: string[] | null;
+            /** Vendor Shared */
+            vendor_shared?: boolean | null;
         };
         /**
          * Tick
@@ -1537,6 +1916,22 @@ export interface components {
             value: string;
         };
         /**
+         * CertificateOut
+         * @description Our client certificate, explained.
+         */
+        CertificateOut: {
+            /** Subject */
+            subject: string;
+            /** Sha256 */
+            sha256: string;
+            /** Ends */
+            ends: string | null;
+            /** Verdict */
+            verdict: string;
+            /** Says */
+            says: string;
+        };
+        /**
          * ClientChoice
          * @description A client registration that this connection could name.
          */
@@ -1579,6 +1974,17 @@ export interface components {
             /** Paused */
             paused: boolean;
             scheme: components["schemas"]["SchemeOut"];
+            /** Schemes */
+            schemes: components["schemas"]["SchemeChoice"][];
+            /** Slots */
+            slots: {
+                [key: string]: string;
+            };
+            /** Slot Values */
+            slot_values: components["schemas"]["ValueOut"][];
+            /** Secrets */
+            secrets: components["schemas"]["HeldOut"][];
+            certificate: components["schemas"]["CertificateOut"] | null;
             /** Values */
             values: {
                 [key: string]: string;
@@ -1602,8 +2008,6 @@ export interface components {
             client: string | null;
             /** Managed */
             managed: boolean;
-            /** Secret Hint */
-            secret_hint: string;
             /** Pins */
             pins: components["schemas"]["PinOut"][];
             /** Users Of */
@@ -1653,6 +2057,33 @@ export interface components {
              * @default
              */
             act: string;
+            /**
+             * Key
+             * @default
+             */
+            key: string;
+        };
+        /**
+         * HeldOut
+         * @description A secret of the caller side, without its value. ``hint`` is empty while there is none.
+         */
+        HeldOut: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Type */
+            type: string;
+            /** Where */
+            where: string;
+            /** Hint */
+            hint: string;
+            /** Ends */
+            ends: string | null;
+            /** Put In */
+            put_in: string | null;
+            /** Put In By */
+            put_in_by: string;
         };
         /**
          * PieceOut
@@ -1687,6 +2118,16 @@ export interface components {
             caller_marked: components["schemas"]["PieceOut"][];
             /** Acts */
             acts: components["schemas"]["ActOut"][];
+        };
+        /**
+         * SchemeChoice
+         * @description Another of the ways the application offers.
+         */
+        SchemeChoice: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
         };
         /**
          * UserOut
@@ -1736,10 +2177,19 @@ export interface components {
              */
             scopes: string[];
             /**
-             * Secret
-             * @default
+             * Slots
+             * @default {}
              */
-            secret: string;
+            slots: {
+                [key: string]: string;
+            };
+            /**
+             * Secrets
+             * @default {}
+             */
+            secrets: {
+                [key: string]: string;
+            };
             /** Secret Ends */
             secret_ends?: string | null;
         };
@@ -1757,8 +2207,10 @@ export interface components {
             scopes: components["schemas"]["ScopeChoice"][];
             /** Ref */
             ref: string;
-            /** Secret Known */
-            secret_known: boolean;
+            /** Secrets Known */
+            secrets_known: string[];
+            /** Slots */
+            slots: components["schemas"]["ValueOut"][];
         };
         /**
          * ScopeChoice
@@ -1783,6 +2235,10 @@ export interface components {
         ConnectionChange: {
             /** Values */
             values?: {
+                [key: string]: string;
+            } | null;
+            /** Slots */
+            slots?: {
                 [key: string]: string;
             } | null;
             /** Scopes */
@@ -1811,13 +2267,47 @@ export interface components {
         };
         /**
          * SecretIn
-         * @description A new secret for the caller side.
+         * @description A new secret for the caller side; ``key`` is that of the value it is for (empty: the first).
          */
         SecretIn: {
             /** Secret */
             secret: string;
+            /**
+             * Key
+             * @default
+             */
+            key: string;
             /** Ends */
             ends?: string | null;
+        };
+        /**
+         * CertificateIn
+         * @description A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked.
+         */
+        CertificateIn: {
+            /**
+             * Pem
+             * @default
+             */
+            pem: string;
+            /**
+             * Base64
+             * @default
+             */
+            base64: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+        };
+        /**
+         * SchemeName
+         * @description The way in to take.
+         */
+        SchemeName: {
+            /** Scheme */
+            scheme: string;
         };
         /**
          * ClientName
@@ -1829,6 +2319,204 @@ export interface components {
              * Format: uuid
              */
             client: string;
+        };
+        /**
+         * SetUpIn
+         * @description What a set-up begins with.
+         */
+        SetUpIn: {
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** Scheme */
+            scheme: string;
+            /**
+             * Ref
+             * @default
+             */
+            ref: string;
+        };
+        /**
+         * EnvironmentChoice
+         * @description An environment to copy to.
+         */
+        EnvironmentChoice: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * SectionOut
+         * @description A step of setting up.
+         */
+        SectionOut: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /** Standing */
+            standing: string;
+            /** Says */
+            says: string;
+        };
+        /**
+         * SetUpOut
+         * @description Where a set-up stands.
+         */
+        SetUpOut: {
+            /** Sections */
+            sections: components["schemas"]["SectionOut"][];
+            /** Missing */
+            missing: string[];
+            /** Next */
+            next: string;
+            /** Environments Left */
+            environments_left: string[];
+            /** Copies To */
+            copies_to: components["schemas"]["EnvironmentChoice"][];
+        };
+        /**
+         * CopyOut
+         * @description A set-up that was begun in another environment: what was carried over, and what must be new.
+         */
+        CopyOut: {
+            /** Ref */
+            ref: string;
+            /** Carried */
+            carried: string[];
+            /** New */
+            new: string[];
+        };
+        /**
+         * EnvironmentName
+         * @description An environment, by its key.
+         */
+        EnvironmentName: {
+            /** Environment */
+            environment: string;
+        };
+        /**
+         * FactOut
+         * @description Something explained.
+         */
+        FactOut: {
+            /** Label */
+            label: string;
+            /** Value */
+            value: string;
+        };
+        /**
+         * IntakeOut
+         * @description What was recognised.
+         */
+        IntakeOut: {
+            /** Kind */
+            kind: string;
+            /** Says */
+            says: string;
+            /** Facts */
+            facts: components["schemas"]["FactOut"][];
+            /** Placed */
+            placed: components["schemas"]["PlacedOut"][];
+            /** Open */
+            open: components["schemas"]["OpenOut"][];
+            /** Left */
+            left: string[];
+            /** Known */
+            known: string[];
+        };
+        /**
+         * OpenOut
+         * @description A place for which a choice is wanted.
+         */
+        OpenOut: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Names */
+            names: string[];
+        };
+        /**
+         * PlacedOut
+         * @description A value that would be put in place; of a secret only its hint is shown.
+         */
+        PlacedOut: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: string[];
+            /** Secret */
+            secret: boolean;
+            /** Shown */
+            shown: string;
+        };
+        /**
+         * IntakeIn
+         * @description Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill.
+         */
+        IntakeIn: {
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * Base64
+             * @default
+             */
+            base64: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+            /**
+             * Connection
+             * @default
+             */
+            connection: string;
+        };
+        /**
+         * IntakeTake
+         * @description What to put in place: ``only`` these values (absent: all that are placed), and by choice what was open.
+         */
+        IntakeTake: {
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * Base64
+             * @default
+             */
+            base64: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+            /**
+             * Connection
+             * @default
+             */
+            connection: string;
+            /** Only */
+            only?: string[] | null;
+            /**
+             * Choices
+             * @default {}
+             */
+            choices: {
+                [key: string]: string;
+            };
         };
         /**
          * SignInOut
@@ -1900,6 +2588,51 @@ export interface components {
              * @default []
              */
             operations: string[];
+        };
+        /**
+         * MeaningOut
+         * @description What a change of the profile means for one connection.
+         */
+        MeaningOut: {
+            /** Ref */
+            ref: string;
+            /** Pin */
+            pin: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * ProfilePreview
+         * @description A profile as it would be: the forms it yields, and what it changes. Nothing is saved.
+         */
+        ProfilePreview: {
+            /** Schemes */
+            schemes: components["schemas"]["SchemeOut"][];
+            /** Slots */
+            slots: components["schemas"]["ValueOut"][];
+            /** Meanings */
+            meanings: components["schemas"]["MeaningOut"][];
+            /** Says */
+            says: string;
+        };
+        /**
+         * ProfileIn
+         * @description A profile to try: plain values, or the same as YAML text.
+         */
+        ProfileIn: {
+            /** Profile */
+            profile?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
         };
         /**
          * TestOut
@@ -3784,6 +4517,394 @@ export interface operations {
             };
         };
     };
+    neatlatch_desk_applications_api_profile_text: {
+        parameters: {
+            query?: {
+                version?: number | null;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileText"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_applications_api_shipped_profiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShippedOut"][];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_applications_api_known_schemes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchemeOut"][];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     neatlatch_desk_applications_api_read_again: {
         parameters: {
             query?: never;
@@ -4447,6 +5568,140 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ClientChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_clients_api_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteIn"];
             };
         };
         responses: {
@@ -6810,6 +8065,274 @@ export interface operations {
             };
         };
     };
+    neatlatch_desk_connections_api_put_certificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_change_scheme: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SchemeName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     neatlatch_desk_connections_api_choose_client: {
         parameters: {
             query?: never;
@@ -6822,6 +8345,668 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ClientName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_begin_set_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetUpIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_set_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetUpOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_copy_set_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnvironmentName"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_look_into: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IntakeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_take_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IntakeTake"];
             };
         };
         responses: {
@@ -7473,6 +9658,140 @@ export interface operations {
             };
         };
     };
+    neatlatch_desk_connections_api_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfilePreview"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     neatlatch_desk_rounds_api_of_connection: {
         parameters: {
             query?: never;
@@ -7605,7 +9924,9 @@ export interface operations {
     };
     neatlatch_desk_rounds_api_begin: {
         parameters: {
-            query?: never;
+            query?: {
+                last?: string;
+            };
             header?: never;
             path: {
                 ref: string;

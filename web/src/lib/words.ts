@@ -16,4 +16,6 @@ export const FITS: Record<string, string> = {
   not_asked: 'is not asked for',
 }
 export const capital = (text: string): string => text.slice(0, 1).toUpperCase() + text.slice(1)
+/** A label inside a sentence: its first letter small, unless it begins with an abbreviation. */
+export const lower = (label: string): string => (/^.[A-Z]/.test(label) ? label : label.slice(0, 1).toLowerCase() + label.slice(1))
 export const rungName = (key: string): string => RUNGS.find(([one]) => one === key)?.[1] ?? key

@@ -8,7 +8,7 @@
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   const queries = useQueryClient()
   const key = crypto.randomUUID()
-  let by = $state<'metadata' | 'hand'>('metadata')
+  let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>('metadata')
   let form = $state({
     name: String((route.search as Record<string, unknown>).name ?? ''),
     environment: 'sandbox',
@@ -16,10 +16,20 @@
     owner: '',
     metadata_address: '',
     description_address: '',
-    issuer: '',
-    authorization_endpoint: '',
-    token_endpoint: '',
     api_base: '',
+    scheme: 'oauth2_code',
+    shipped: '',
+  })
+  /** Addresses by the key of the value that the chosen way in wants. */
+  let addresses = $state<Record<string, string>>({})
+  const known = createQuery(() => ({ queryKey: ['schemes'], queryFn: () => ok(api.GET('/api/schemes')) }))
+  const profiles = createQuery(() => ({ queryKey: ['shipped'], queryFn: () => ok(api.GET('/api/shipped-profiles')) }))
+  const shipped = $derived(profiles.data?.find((one) => one.key === form.shipped))
+  const wanted = $derived.by(() => {
+    const schemes = by === 'shipped' ? (shipped?.schemes ?? []) : (known.data ?? []).filter((one) => one.key === form.scheme)
+    const all = schemes.flatMap((one) => one.values).filter((one) => ['address', 'host'].includes(one.type))
+    const ours = ['redirect_uri', 'audience']
+    return all.filter((one, place) => !ours.includes(one.key) && all.findIndex((other) => other.key === one.key) === place)
   })
   let problem = $state<unknown>(null)
   let busy = $state(false)
@@ -31,10 +41,20 @@
     busy = true
     problem = null
     tries += 1
-    const body =
-      by === 'metadata'
-        ? { ...form, issuer: '', authorization_endpoint: '', token_endpoint: '' }
-        : { ...form, metadata_address: '', description_address: '' }
+    const named = ['issuer', 'authorization_endpoint', 'token_endpoint', 'api_base']
+    const given = by === 'hand' || by === 'shipped' ? addresses : {}
+    const body = {
+      ...form,
+      metadata_address: by === 'metadata' ? form.metadata_address : '',
+      description_address: by === 'metadata' || by === 'description' ? form.description_address : '',
+      issuer: given.issuer ?? '',
+      authorization_endpoint: given.authorization_endpoint ?? '',
+      token_endpoint: given.token_endpoint ?? '',
+      api_base: given.api_base ?? (by === 'metadata' || by === 'description' ? form.api_base : ''),
+      more: Object.fromEntries(Object.entries(given).filter(([one]) => !named.includes(one))),
+      scheme: by === 'hand' ? form.scheme : '',
+      shipped: by === 'shipped' ? form.shipped : '',
+    }
     if (by === 'metadata' && !form.metadata_address.trim()) {
       problem = new Problem(422, 'Something is not right yet.', 'The metadata address is needed, or choose “by hand”.', {
         metadata_address: 'Give the address, or the issuer.',
@@ -53,6 +73,20 @@
   }
 </script>
 
+{#snippet address(field: string, label: string, help: string, placeholder: string)}
+  <Field id={field} {label} {help} error={errors[field]}>
+    <input
+      id={field}
+      class="line-in value"
+      {placeholder}
+      autocomplete="off"
+      spellcheck="false"
+      bind:value={() => addresses[field] ?? '', (typed) => (addresses[field] = typed)}
+      aria-invalid={errors[field] ? 'true' : undefined}
+      aria-describedby="{field}-help{errors[field] ? ` ${field}-error` : ''}"
+    />
+  </Field>
+{/snippet}
 {#snippet text(field: keyof typeof form, label: string, help: string, placeholder = '', mono = true)}
   <Field id={field} {label} {help} error={errors[field]}>
     <input
@@ -72,14 +106,13 @@
 <h1 class="mb-3">Add an application</h1>
 <div class="grid grid-cols-[minmax(0,1fr)_320px] gap-5">
   <form class="sheet p-5" onsubmit={submit}>
-    <fieldset class="mb-4 flex gap-6">
+    <fieldset class="mb-4 flex flex-wrap gap-x-6">
       <legend class="label-text">How do you know what it wants?</legend>
-      <label class="flex min-h-[24px] items-center gap-2"
-        ><input type="radio" name="by" value="metadata" bind:group={by} /> It publishes metadata</label
-      >
-      <label class="flex min-h-[24px] items-center gap-2"
-        ><input type="radio" name="by" value="hand" bind:group={by} /> By hand, from its documents</label
-      >
+      {#each [['metadata', 'It publishes metadata'], ['description', 'It has an API description only'], ['shipped', 'Its profile is here'], ['hand', 'By hand, from its documents']] as [key, label] (key)}
+        <label class="flex min-h-[24px] items-center gap-2"
+          ><input type="radio" name="by" value={key} bind:group={by} /> {label}</label
+        >
+      {/each}
     </fieldset>
     <Field
       id="environment"
@@ -104,27 +137,48 @@
         'OpenAPI 3 in JSON: gives the scopes their meaning, and the operations.',
         'https://api.harbour.example/openapi.json',
       )}
-    {:else}
-      {@render text('issuer', 'Issuer', 'The name of its sign-in server.', 'https://ids.harbour.example')}
+    {:else if by === 'description'}
       {@render text(
-        'authorization_endpoint',
-        'Authorization endpoint',
-        'Where people are sent to sign in. Leave it empty if nobody signs in.',
-        'https://ids.harbour.example/authorize',
+        'description_address',
+        'API description',
+        'OpenAPI 3, in JSON or YAML: says how it lets others in, and what each operation needs.',
+        'https://api.harbour.example/openapi.json',
       )}
+    {:else}
+      {#if by === 'hand'}
+        <Field id="scheme" label="How it lets others in" error={errors.scheme}>
+          <select id="scheme" class="line-in" bind:value={form.scheme}>
+            {#each known.data ?? [] as one (one.key)}<option value={one.key}>{one.label}</option>{/each}
+          </select>
+        </Field>
+      {:else}
+        <Field id="shipped" label="Profile" error={errors.shipped} help={shipped?.purpose}>
+          <select id="shipped" class="line-in" bind:value={form.shipped}>
+            <option value="" disabled>Choose one</option>
+            {#each profiles.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+          </select>
+        </Field>
+      {/if}
+      {#each wanted as one (one.key)}
+        {@render address(
+          one.key,
+          one.label,
+          one.help,
+          one.example || (one.type === 'host' ? 'stream.harbour.example:9443' : 'https://api.harbour.example'),
+        )}
+      {/each}
+      {#if shipped?.slots.length}<p class="help mb-3">
+          Leave {shipped.slots.map((one) => `{${one.key}}`).join(' and ')} standing in the addresses; each connection fills it once.
+        </p>{/if}
+    {/if}
+    {#if by === 'metadata' || by === 'description'}
       {@render text(
-        'token_endpoint',
-        'Token endpoint',
-        'Where codes and secrets are traded for tokens.',
-        'https://ids.harbour.example/token',
+        'api_base',
+        'API base address',
+        'Left empty, it is taken from the API description.',
+        'https://api.harbour.example/v1',
       )}
     {/if}
-    {@render text(
-      'api_base',
-      'API base address',
-      by === 'metadata' ? 'Left empty, it is taken from the API description.' : 'What every operation’s path is added to.',
-      'https://api.harbour.example/v1',
-    )}
     {@render text('name', 'Name', 'As your colleagues call it. Left empty, the API description’s title is taken.', '', false)}
     {@render text('purpose', 'What it is for', '', '', false)}
     {@render text('owner', 'Owner', 'Who looks after it in the firm.', '', false)}

@@ -6,6 +6,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
+  import { capital } from '../../lib/words'
   import { route } from '../../router'
   import ScopeTable from './ScopeTable.svelte'
 
@@ -21,6 +22,7 @@
   }))
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   let problem = $state<unknown>(null)
+  const oauth = $derived(found.data?.schemes.some((one) => ['oauth2_code', 'oauth2_client'].includes(one.key)) ?? false)
   const left = $derived(
     (environments.data ?? []).filter((one) => !found.data?.places.some((place) => place.environment.key === one.key)),
   )
@@ -60,7 +62,9 @@
   <header class="mb-3 flex items-baseline gap-4">
     <h1>{found.data.name}</h1>
     <span class="help">{found.data.purpose}{found.data.owner ? ` · ${found.data.owner}` : ''}</span>
-    {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/{key}/clients/new" data-key="n"
+    <a class="btn btn-sm ms-auto" href="/applications/{key}/profile">Profile</a>
+    {#if may('change')}<a class="btn btn-sm" href="/connections/new?application={key}">Set up a connection</a>{/if}
+    {#if may('change') && oauth}<a class="btn btn-primary btn-sm" href="/applications/{key}/clients/new" data-key="n"
         >Register a client <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}
   </header>
@@ -88,7 +92,7 @@
                   >{/if}{/if}
             </div>
             <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
-              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base]] as [label, value] (label)}
+              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base], ...Object.entries(place.more)].filter(([, value]) => value) as [label, value] (label)}
                 <dt class="text-soft">{label}</dt>
                 <dd class="value">{value || '—'}</dd>
               {/each}
@@ -124,14 +128,29 @@
             </tbody>
           </table>
         {:else}
-          <p class="px-4 py-3">
-            None yet. A client is what the application knows us by: a name, its redirect URIs, what it may do, and a secret.
-          </p>
+          <p class="px-4 py-3">None yet. A client, a key or an account is what the application knows us by.</p>
         {/if}
       </section>
     </div>
     <div class="flex flex-col gap-4">
-      <ScopeTable scopes={found.data.scopes} editable={may('change')} save={saveScopes} />
+      {#if oauth || found.data.scopes.length}<ScopeTable
+          scopes={found.data.scopes}
+          editable={may('change')}
+          save={saveScopes}
+        />{/if}
+      {#if found.data.roles.length}
+        <section class="sheet" aria-labelledby="roles">
+          <h2 id="roles" class="border-base-300 border-b px-4 py-2">{capital(found.data.roles_label)}s of an account</h2>
+          <table class="rows">
+            <thead><tr><th>Name</th><th>Means</th><th>Allows also</th></tr></thead>
+            <tbody>
+              {#each found.data.roles as one (one.name)}<tr
+                  ><td class="value">{one.name}</td><td>{one.meaning}</td><td class="value">{one.implies.join(' ')}</td></tr
+                >{/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
       <section class="sheet" aria-labelledby="operations">
         <h2 id="operations" class="border-base-300 border-b px-4 py-2">Operations</h2>
         {#if found.data.operations.length}

@@ -8,6 +8,7 @@
   import When from '../../lib/When.svelte'
   import { goto, route } from '../../router'
   import Handover from './Handover.svelte'
+  import ProviderNotes from './ProviderNotes.svelte'
   import Steps from './Steps.svelte'
   import UriList from './UriList.svelte'
 
@@ -26,6 +27,7 @@
   let uris = $state<string[] | null>(null)
   let scopes = $state<string[] | null>(null)
   let confirming = $state('')
+  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(found.data?.scheme ?? ''))
   const consentable = $derived(
     (application.data?.scopes ?? []).filter((one) => one.administrator && found.data?.scopes.includes(one.name)),
   )
@@ -80,54 +82,64 @@
     <div class="flex flex-col gap-4">
       {#if client.handover && may('change')}<Handover id={client.handover} done={() => void queries.invalidateQueries()} />{/if}
       {#if !client.managed}<Steps {client} notes={client.notes ?? []} />{/if}
+      {#if !client.managed}<div class="sheet px-4 pb-4">
+          {#key client.id}<ProviderNotes {client} />{/key}
+        </div>{/if}
       <section class="sheet p-4" aria-labelledby="side">
         <h2 id="side" class="text-brass mb-2">
           Provider side <span class="help font-normal">what {client.application_name} holds</span>
         </h2>
         <dl class="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-2">
-          <dt class="text-soft">Client ID</dt>
-          <dd class="value">{client.client_id || '—'}</dd>
-          <dt class="text-soft">Type</dt>
-          <dd>{client.public ? 'public' : 'confidential'}</dd>
-          <dt class="text-soft">Contact</dt>
-          <dd>{client.contacts.join(', ') || '—'}</dd>
-          <dt class="text-soft">Grants</dt>
-          <dd class="value">{client.grants.join(', ')}</dd>
-          <dt class="text-soft">Client sign-in</dt>
-          <dd class="value">{client.sign_in_method}</dd>
-          <dt class="text-soft">Redirect URIs</dt>
-          <dd>
-            {#if uris}
-              <UriList bind:uris />
-              <button class="btn btn-primary btn-sm" onclick={() => change({ redirect_uris: uris!.filter(Boolean) })}
-                >{client.managed ? 'Change them there' : 'Note it'}</button
-              >
-              <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
-            {:else}
-              {#each client.redirect_uris as uri (uri)}<p class="value">{uri}</p>{:else}—{/each}
-              {#if may('change')}<button class="act" onclick={() => (uris = [...client.redirect_uris])}
-                  >Change redirect URIs</button
-                >{/if}
-            {/if}
-          </dd>
-          <dt class="text-soft">Permitted scopes</dt>
-          <dd>
-            {#if scopes}
-              {#each application.data?.scopes ?? [] as scope (scope.name)}
-                <label class="flex min-h-[26px] items-center gap-2"
-                  ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span>
-                  <span class="text-soft">{scope.meaning}</span></label
+          {#if oauth}
+            <dt class="text-soft">Client ID</dt>
+            <dd class="value">{client.client_id || '—'}</dd>
+            <dt class="text-soft">Type</dt>
+            <dd>{client.public ? 'public' : 'confidential'}</dd>
+            <dt class="text-soft">Contact</dt>
+            <dd>{client.contacts.join(', ') || '—'}</dd>
+            <dt class="text-soft">Grants</dt>
+            <dd class="value">{client.grants.join(', ')}</dd>
+            <dt class="text-soft">Client sign-in</dt>
+            <dd class="value">{client.sign_in_method}</dd>
+            <dt class="text-soft">Redirect URIs</dt>
+            <dd>
+              {#if uris}
+                <UriList bind:uris />
+                <button class="btn btn-primary btn-sm" onclick={() => change({ redirect_uris: uris!.filter(Boolean) })}
+                  >{client.managed ? 'Change them there' : 'Note it'}</button
                 >
-              {/each}
-              <button class="btn btn-primary btn-sm" onclick={() => change({ scopes: scopes! })}
-                >{client.managed ? 'Change them there' : 'Note it'}</button
-              >
-              <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
-            {:else}
-              <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
-              {#if may('change')}<button class="act" onclick={() => (scopes = [...client.scopes])}>Change scopes</button>{/if}
-            {/if}
-          </dd>
+                <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
+              {:else}
+                {#each client.redirect_uris as uri (uri)}<p class="value">{uri}</p>{:else}—{/each}
+                {#if may('change')}<button class="act" onclick={() => (uris = [...client.redirect_uris])}
+                    >Change redirect URIs</button
+                  >{/if}
+              {/if}
+            </dd>
+            <dt class="text-soft">Permitted scopes</dt>
+            <dd>
+              {#if scopes}
+                {#each application.data?.scopes ?? [] as scope (scope.name)}
+                  <label class="flex min-h-[26px] items-center gap-2"
+                    ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span>
+                    <span class="text-soft">{scope.meaning}</span></label
+                  >
+                {/each}
+                <button class="btn btn-primary btn-sm" onclick={() => change({ scopes: scopes! })}
+                  >{client.managed ? 'Change them there' : 'Note it'}</button
+                >
+                <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
+              {:else}
+                <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
+                {#if may('change')}<button class="act" onclick={() => (scopes = [...client.scopes])}>Change scopes</button>{/if}
+              {/if}
+            </dd>
+          {:else}
+            <dt class="text-soft">Way in</dt>
+            <dd>{application.data?.schemes.find((one) => one.key === client.scheme)?.label ?? client.scheme}</dd>
+            {#if client.client_id}<dt class="text-soft">Client ID</dt>
+              <dd class="value">{client.client_id}</dd>{/if}
+          {/if}
           {#if consentable.length}
             <dt class="text-soft">Consent</dt>
             <dd>

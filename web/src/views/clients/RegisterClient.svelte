@@ -55,6 +55,7 @@
           body: {
             ...form,
             by_protocol,
+            scheme: '',
             application: key,
             environment: place.environment.key,
             contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),

@@ -3,6 +3,7 @@
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
+  import Intake from '../../lib/Intake.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -12,6 +13,7 @@
   import { STATES } from '../../lib/words'
   import { goto, route } from '../../router'
   import EditCaller from './EditCaller.svelte'
+  import PutCertificate from './PutCertificate.svelte'
   import PutSecret from './PutSecret.svelte'
   import ShearLine from './ShearLine.svelte'
   import TestCard from './TestCard.svelte'
@@ -33,7 +35,10 @@
   let problem = $state<unknown>(null)
   let busy = $state(false)
   let watching = $state<string | null>(null)
-  let open = $state<'' | 'edit' | 'secret' | 'client'>(searchParams.get('put') === 'secret' ? 'secret' : '')
+  let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate' | 'intake'>(
+    searchParams.get('put') === 'secret' ? 'secret' : searchParams.get('put') === 'certificate' ? 'certificate' : '',
+  )
+  let which = $state('')
   let said = $state<string[]>(searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [])
   let consent = $state('')
   const out = $derived((found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'))
@@ -70,7 +75,9 @@
   function act(pin: PinOut, one: PinOut['acts'][number]): void {
     if (one.key === 'test') void test()
     else if (one.key === 'sign_in') void signIn()
-    else if (one.key === 'put_secret') open = 'secret'
+    else if (one.key === 'put_secret') openSecret(one.value)
+    else if (one.key === 'put_certificate') open = 'certificate'
+    else if (one.key === 'edit') open = 'edit'
     else if (one.key === 'choose_client') open = 'client'
     else if (one.key === 'ask_consent') consent = pin.caller.replace(/^asks for /, '')
     else if (one.key === 'see_users') document.getElementById('users')?.focus()
@@ -85,6 +92,10 @@
           }),
         ),
       )
+  }
+  function openSecret(key: string): void {
+    which = key
+    open = 'secret'
   }
   function closed(notes: Record<string, string[]>): void {
     open = ''
@@ -114,7 +125,9 @@
       data-state={connection.state}>{heading}{connection.paused ? ', not in rounds' : ''}</strong
     >
     <span class="ms-auto flex gap-3">
-      {#if may('change')}<button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
+      {#if may('change')}<a class="btn btn-sm" href="/connections/{ref}/set-up">Set up</a>
+        <button class="btn btn-sm" onclick={() => (open = open === 'intake' ? '' : 'intake')}>Take in</button>
+        <button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
           >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
         >{/if}
       {#if connection.signs_person_in && may('test')}<button class="btn btn-sm" disabled={busy} onclick={signIn}
@@ -152,7 +165,15 @@
     </p>
   {/if}
   {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
-  {#if open === 'secret' && may('change')}<PutSecret {connection} done={closed} />{/if}
+  {#if open === 'secret' && may('change')}{#key which}<PutSecret {connection} {which} done={closed} />{/key}{/if}
+  {#if open === 'certificate' && may('change')}<PutCertificate {connection} done={closed} />{/if}
+  {#if open === 'intake' && may('change')}
+    <section class="sheet mb-4 p-4" aria-labelledby="intake-title">
+      <h2 id="intake-title" class="mb-2">Take something in</h2>
+      <Intake connection={connection.ref} taken={closed} />
+      <button class="act mt-2" onclick={() => (open = '')}>Leave it</button>
+    </section>
+  {/if}
   {#if open === 'client'}
     <section class="sheet mb-4 p-4">
       <h2 class="mb-1">Name the client registration</h2>
@@ -183,8 +204,9 @@
               one.says
                 ? ' · '
                 : ''}<span class="text-soft">{one.says}</span
-              >{#if one.act === 'put_secret' && may('change')}{#if one.at || one.says}&nbsp;·{/if}
-                <button class="act" onclick={() => (open = 'secret')}>replace</button
+              >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
+                <button class="act" onclick={() => (one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key))}
+                  >replace</button
                 >{:else if one.act === 'sign_in' && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >

@@ -5,6 +5,7 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { goto, route } from '../../router'
+  import BeginSetUp from './BeginSetUp.svelte'
   import ValueFields from './ValueFields.svelte'
 
   const search = route.search as Record<string, unknown>
@@ -15,7 +16,13 @@
   let environment = $state(String(search.environment ?? ''))
   let client = $state(String(search.client ?? ''))
   let scheme = $state('')
-  let form = $state({ ref: '', values: {} as Record<string, string>, scopes: [] as string[], secret: '', ends: '' })
+  let form = $state({
+    ref: '',
+    values: {} as Record<string, string>,
+    scopes: [] as string[],
+    secrets: {} as Record<string, string>,
+    ends: '',
+  })
   let problem = $state<unknown>(null)
   let busy = $state(false)
   let loaded = ''
@@ -34,7 +41,9 @@
   }))
   const here = $derived((clients.data ?? []).filter((one) => one.environment.key === environment && one.state === 'live'))
   const chosen = $derived(here.find((one) => one.id === client))
-  const usable = $derived((found.data?.schemes ?? []).filter((one) => !chosen || chosen.grants.includes(one.grant)))
+  const usable = $derived(
+    (found.data?.schemes ?? []).filter((one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant)),
+  )
   $effect(() => {
     if (found.data && !found.data.places.some((one) => one.environment.key === environment))
       environment = found.data.places[0]?.environment.key ?? ''
@@ -78,13 +87,14 @@
             client: client || null,
             values: form.values,
             scopes: form.scopes,
-            secret: form.secret,
+            slots: {},
+            secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
             secret_ends: form.ends ? `${form.ends}T00:00:00Z` : null,
           },
           headers: once(`${unique}-${tries}`),
         }),
       )
-      form.secret = ''
+      form.secrets = {}
       await queries.invalidateQueries()
       const said = Object.values(made.notes ?? {}).flat()
       goto(`/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`)
@@ -97,8 +107,8 @@
 
 <svelte:head><title>Make a connection · Neat Latch</title></svelte:head>
 <h1 class="mb-3">Make a connection</h1>
-<Loading query={applications} />
-{#if applications.data}
+{#if !search.client}<BeginSetUp />{:else}<Loading query={applications} />{/if}
+{#if search.client && applications.data}
   <form onsubmit={submit} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
     <div class="sheet p-5">
       <div class="grid grid-cols-3 gap-x-5">
@@ -135,25 +145,30 @@
         </div>
         <h2 class="text-slate mt-2 mb-2">Caller side <span class="help font-normal">what we send</span></h2>
         <div class="grid grid-cols-2 gap-x-5"><ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} /></div>
-        {#if draft.data.scheme.values.some((one) => one.secret)}
-          {@const secret = draft.data.scheme.values.find((one) => one.secret)!}
-          <div class="grid grid-cols-2 gap-x-5">
+        <div class="grid grid-cols-2 gap-x-5">
+          {#each draft.data.scheme.values.filter((one) => one.secret && one.type !== 'key') as secret (secret.key)}
             <Field
-              id="secret"
+              id="secret-{secret.key}"
               label={secret.label}
-              help={draft.data.secret_known
+              help={draft.data.secrets_known.includes(secret.key)
                 ? 'Left empty, the secret that came with the registration is used; it is sealed here already.'
                 : secret.help}
               where={secret.where}
-              error={errors.secret}
+              error={errors[secret.key] ?? (secret.key === 'client_secret' ? errors.secret : '')}
             >
-              <input id="secret" type="password" autocomplete="off" class="line-in value" bind:value={form.secret} />
+              <input
+                id="secret-{secret.key}"
+                type="password"
+                autocomplete="off"
+                class="line-in value"
+                bind:value={() => form.secrets[secret.key] ?? '', (typed) => (form.secrets[secret.key] = typed)}
+              />
             </Field>
-            <Field id="ends" label="The secret ends on, if you were told"
-              ><input id="ends" type="date" class="line-in" bind:value={form.ends} /></Field
-            >
-          </div>
-        {/if}
+          {/each}
+          <Field id="ends" label="The secret ends on, if you were told"
+            ><input id="ends" type="date" class="line-in" bind:value={form.ends} /></Field
+          >
+        </div>
         <fieldset class="mb-3">
           <legend class="label-text">Scopes we ask for</legend>
           {#each draft.data.scopes as scope (scope.name)}

@@ -3,20 +3,25 @@
   import { api, ok, Problem, type Connection } from '../../api/client'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { lower } from '../../lib/words'
 
-  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  let {
+    connection,
+    which = '',
+    done,
+  }: { connection: Connection; which?: string; done: (notes: Record<string, string[]>) => void } = $props()
   const queries = useQueryClient()
   let secret = $state('')
   let ends = $state('')
   let problem = $state<unknown>(null)
-  const wanted = $derived(connection.scheme.values.find((one) => one.secret))
+  const wanted = $derived(connection.secrets.find((one) => (which ? one.key === which : true)))
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
     problem = null
     try {
-      const body = { secret, ends: ends ? `${ends}T00:00:00Z` : null }
+      const body = { secret, key: wanted?.key ?? '', ends: ends ? `${ends}T00:00:00Z` : null }
       const saved = await ok(api.POST('/api/connections/{ref}/secrets', { params: { path: { ref: connection.ref } }, body }))
       secret = ''
       await queries.invalidateQueries()
@@ -28,14 +33,14 @@
 </script>
 
 <form class="sheet mb-4 p-4" onsubmit={save} aria-labelledby="secret-title">
-  <h2 id="secret-title" class="mb-2">Put in a new secret</h2>
+  <h2 id="secret-title" class="mb-2">Put in a new {lower(wanted?.label ?? 'secret')}</h2>
   <div class="grid grid-cols-2 gap-x-5">
     <Field
       id="new-secret"
       label={wanted?.label ?? 'Secret'}
       help="Sealed as it arrives. Spaces, line breaks and quotes at its ends are cut off, and that is said."
       where={wanted?.where}
-      error={errors.secret}
+      error={errors.secret ?? errors[wanted?.key ?? '']}
     >
       <input id="new-secret" type="password" class="line-in value" autocomplete="off" bind:value={secret} />
     </Field>

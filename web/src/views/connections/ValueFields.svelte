@@ -29,12 +29,21 @@
       <select id={one.key} class="line-in value" bind:value={values[one.key]}
         >{#each one.choices as choice (choice)}<option>{choice}</option>{/each}</select
       >
+    {:else if one.type === 'certificate'}
+      <textarea
+        id={one.key}
+        rows="4"
+        class="line-in value"
+        spellcheck="false"
+        bind:value={values[one.key]}
+        aria-describedby="{one.key}-help"></textarea>
     {:else}
       <input
         id={one.key}
         class="line-in value"
         autocomplete="off"
         spellcheck="false"
+        placeholder={one.example}
         bind:value={values[one.key]}
         aria-invalid={errors[one.key] ? 'true' : undefined}
         aria-describedby="{one.key}-help{errors[one.key] ? ` ${one.key}-error` : ''}"

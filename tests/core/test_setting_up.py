@@ -1,0 +1,71 @@
+"""The set-up page: what is done, what comes next, what is missing."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from neatlatch.core.health import State
+from neatlatch.core.pins import Fit, Pin
+from neatlatch.core.preparing import steps
+from neatlatch.core.profiles import Profile, ScopeInfo
+from neatlatch.core.schemes import API_KEY, CODE, KINDS, Act
+from neatlatch.core.setting_up import Facts, work_out
+
+FACTS = Facts(KINDS[CODE], (), True, "Ferries, entered by hand", 4, 4, ("Night run",), frozenset({"a"}), "svc", True, State.LATCHED, True)
+
+
+def off(key: str, why: str = "It differs.") -> Pin:
+    return Pin(key, key, Fit.DIFFERS, "x", "y", why)
+
+
+def test_all_done() -> None:
+    found = work_out(FACTS, [])
+    assert {one.standing for one in found.sections} == {"done"}
+    assert (found.next, found.missing) == ("", ())
+    assert [one.key for one in found.sections] == ["wants", "who", "prepare", "ours", "sign_in", "test"]
+
+
+@pytest.mark.parametrize(
+    ("changes", "pins", "next_", "missing"),
+    [
+        ({"client_named": False}, [], "prepare", "provider's side is not prepared"),
+        ({"ticked": 3}, [], "prepare", "1 act in their screens not ticked off"),
+        ({}, [off("scopes", "w is not permitted.")], "prepare", "w is not permitted."),
+        ({"state": State.NOT_PROVEN}, [off("endpoints", "One address holds {tenant}.")], "ours", "{tenant}"),
+        ({"signed_in": False, "state": State.NOT_PROVEN}, [off("account", "Nobody yet.")], "sign_in", "Nobody has signed in"),
+        ({"state": State.OPEN}, [], "test", "A test that passes"),
+        ({"users": ()}, [], "who", "Who will use it"),
+        ({"environments_left": ("Production",)}, [], "", "Production is not set up yet"),
+    ],
+)  # fmt: skip
+def test_what_comes_next_and_what_is_missing(changes: dict[str, Any], pins: list[Pin], next_: str, missing: str) -> None:
+    found = work_out(replace(FACTS, **changes), pins)
+    assert found.next == next_
+    assert any(missing in one for one in found.missing)
+    assert len(found.missing) == len(set(found.missing))
+
+
+def test_nobody_signs_in_with_a_key() -> None:
+    found = work_out(replace(FACTS, scheme=KINDS[API_KEY], signed_in=False), [])
+    assert "sign_in" not in [one.key for one in found.sections]
+    assert found.next == ""
+
+
+def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
+    profile = Profile(roles=(ScopeInfo("reader"),))
+    usual = steps(KINDS[API_KEY], profile, "Fares", "Ferries", frozenset(), (), "")
+    assert usual[0].copy == "Ferries"
+    assert usual[1].copy == "reader"
+    own = replace(
+        KINDS[CODE], acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")), switches=("Programs may sign in",)
+    )
+    found = steps(own, profile, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")
+    assert [(one.key, one.copy) for one in found] == [
+        ("switch:Programs may sign in", ""),
+        ("act:1", "https://l.example/r"),
+        ("act:2", "a b"),
+        ("client_id", ""),
+    ]

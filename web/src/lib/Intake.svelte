@@ -1,0 +1,172 @@
+<script lang="ts">
+  import { useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, Problem, type Schemas } from '../api/client'
+  import { inBase64, LARGEST } from './files'
+  import ProblemBox from './ProblemBox.svelte'
+
+  let { connection = '', taken }: { connection?: string; taken?: (notes: Record<string, string[]>) => void } = $props()
+  const queries = useQueryClient()
+  const uid = $props.id()
+  let text = $state('')
+  let file = $state<{ name: string; base64: string } | null>(null)
+  let password = $state('')
+  let found = $state<Schemas['IntakeOut'] | null>(null)
+  let chosen = $state<Record<string, boolean>>({})
+  let choices = $state<Record<string, string>>({})
+  let problem = $state<unknown>(null)
+  let over = $state(false)
+  let busy = $state(false)
+  let timer = 0
+  let asked = 0
+  const locked = $derived(problem instanceof Problem && Boolean(problem.errors.password))
+  const body = $derived({ text: file ? '' : text, base64: file?.base64 ?? '', password, connection })
+  const count = $derived(
+    (found?.placed.filter((one) => chosen[one.key]).length ?? 0) + Object.values(choices).filter(Boolean).length,
+  )
+
+  function later(): void {
+    clearTimeout(timer)
+    timer = window.setTimeout(look, 250)
+  }
+  async function look(): Promise<void> {
+    found = null
+    problem = null
+    if (!file && !text.trim()) return
+    const mine = ++asked
+    try {
+      const answer = await ok(api.POST('/api/intakes', { body }))
+      if (mine !== asked) return
+      found = answer
+      chosen = Object.fromEntries(answer.placed.map((one) => [one.key, true]))
+      choices = {}
+    } catch (error) {
+      if (mine === asked) problem = error
+    }
+  }
+  async function drop(files: FileList | null | undefined): Promise<void> {
+    over = false
+    const one = files?.[0]
+    if (!one) return
+    if (one.size > LARGEST) {
+      problem = new Problem(0, `${one.name} is too large.`, 'More than 4 MiB is not read. Drop only the file with the values.')
+      return
+    }
+    file = { name: one.name, base64: await inBase64(one) }
+    text = ''
+    await look()
+  }
+  async function take(): Promise<void> {
+    busy = true
+    problem = null
+    try {
+      const only = Object.keys(chosen).filter((key) => chosen[key])
+      const picked = Object.fromEntries(Object.entries(choices).filter(([, name]) => name))
+      const saved = await ok(
+        api.POST('/api/connections/{ref}/intakes', {
+          params: { path: { ref: connection } },
+          body: { ...body, only, choices: picked },
+        }),
+      )
+      clear()
+      await queries.invalidateQueries()
+      taken?.(saved.notes ?? {})
+    } catch (error) {
+      problem = error
+    }
+    busy = false
+  }
+  function clear(): void {
+    text = password = ''
+    file = found = null
+    problem = null
+  }
+</script>
+
+<div
+  class="rounded-md border border-dashed p-3 {over ? 'border-primary bg-slate-ground' : 'border-soft bg-base-200'}"
+  role="group"
+  aria-label="Paste or drop"
+  ondragover={(event) => (event.preventDefault(), (over = true))}
+  ondragleave={() => (over = false)}
+  ondrop={(event) => (event.preventDefault(), void drop(event.dataTransfer?.files))}
+>
+  <label class="label-text" for="{uid}-text">Paste or drop anything here</label>
+  {#if file}
+    <p class="value">{file.name} <button type="button" class="act ms-2" onclick={clear}>Take another</button></p>
+  {:else}
+    <textarea
+      id="{uid}-text"
+      rows="3"
+      class="line-in value"
+      spellcheck="false"
+      autocomplete="off"
+      placeholder="a downloaded file, an address, lines of settings, a certificate, a curl line"
+      bind:value={text}
+      oninput={later}></textarea>
+    <label class="act mt-1"
+      >Choose a file<input type="file" class="sr-only" onchange={(event) => void drop(event.currentTarget.files)} /></label
+    >
+  {/if}
+  {#if locked || password}
+    <label class="mt-2 block"
+      ><span class="label-text">Its password</span><input
+        type="password"
+        autocomplete="off"
+        class="line-in value max-w-xs"
+        bind:value={password}
+        oninput={later}
+      /></label
+    >
+  {/if}
+</div>
+<div aria-live="polite">
+  {#if found}
+    <div class="mt-3" data-intake={found.kind}>
+      <p class="font-bold">{found.says}.</p>
+      {#each found.known as one (one)}<p class="text-warning font-semibold">{one}</p>{/each}
+      {#if found.facts.length}
+        <dl class="my-1 grid grid-cols-[8.5rem_1fr] gap-x-3">
+          {#each found.facts as one, place (place)}
+            <dt class="text-soft">{one.label}</dt>
+            <dd class="value {one.value.includes('NOT') ? 'text-error font-semibold' : ''}">{one.value}</dd>
+          {/each}
+        </dl>
+      {/if}
+      {#if found.placed.length}
+        <p class="help mt-1">Goes where it belongs:</p>
+        <ul>
+          {#each found.placed as one (one.key)}
+            <li class="py-0.5" data-placed={one.key}>
+              <label class="flex min-h-[24px] flex-wrap items-baseline gap-x-2"
+                ><input type="checkbox" bind:checked={chosen[one.key]} /> <span>{one.label}</span>
+                <span class="value">{one.shown}</span>
+                {#if one.name}<span class="help">from {one.name}</span>{/if}</label
+              >
+              {#each one.notes as note (note)}<p class="text-warning ms-6 text-[0.93em] font-semibold">{note}</p>{/each}
+            </li>
+          {/each}
+        </ul>
+      {/if}
+      {#if found.open.length && connection}
+        <p class="help mt-1">Not clear; choose if you know:</p>
+        {#each found.open as one (one.key)}
+          <label class="flex min-h-[30px] items-center gap-2"
+            ><span class="w-40">{one.label}</span>
+            <select class="line-in max-w-xs" bind:value={choices[one.key]}
+              ><option value="">none of it</option>{#each one.names as name (name)}<option>{name}</option>{/each}</select
+            ></label
+          >
+        {/each}
+      {/if}
+      {#if found.left.length}<p class="help mt-1">
+          Left: {found.left.slice(0, 12).join('; ')}{found.left.length > 12 ? `; and ${found.left.length - 12} more` : ''}.
+        </p>{/if}
+      {#if connection}
+        <button type="button" class="btn btn-primary btn-sm mt-2" disabled={busy || count === 0} onclick={take}
+          >{count === 0 ? 'Nothing to put in place' : count === 1 ? 'Put it in place' : `Put ${count} in place`}</button
+        >
+      {/if}
+    </div>
+  {/if}
+</div>
+{#if problem}<div class="mt-2"><ProblemBox {problem} /></div>{/if}

@@ -1,0 +1,83 @@
+<script lang="ts">
+  import { useQueryClient } from '@tanstack/svelte-query'
+  import { untrack } from 'svelte'
+  import { api, ok, Problem, type Client } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+
+  let { client }: { client: Client } = $props()
+  const queries = useQueryClient()
+  let facts = $state<Record<string, string>>(untrack(() => ({ ...client.facts })))
+  let account = $state(untrack(() => client.account))
+  let kind = $state(untrack(() => client.account_kind))
+  let rights = $state(untrack(() => [...client.rights]))
+  let switches = $state(untrack(() => [...client.switches]))
+  let networks = $state(untrack(() => client.allow_list.join(' ')))
+  let problem = $state<unknown>(null)
+  let saved = $state(false)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(client.scheme))
+
+  async function save(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    saved = false
+    try {
+      await ok(
+        api.POST('/api/clients/{identity}/notes', {
+          params: { path: { identity: client.id } },
+          body: { facts, account, account_kind: kind, rights, switches, allow_list: networks.split(/[\s,;]+/).filter(Boolean) },
+        }),
+      )
+      await queries.invalidateQueries()
+      saved = true
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<form onsubmit={save} class="mt-3" aria-labelledby="notes-title">
+  <h3 id="notes-title" class="text-brass mb-1 font-bold">What their screens show of us</h3>
+  {#each client.wanted_facts as one (one.key)}
+    <Field id="fact-{one.key}" label={one.label} help={one.help} where={one.where}>
+      <input id="fact-{one.key}" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={facts[one.key]} />
+    </Field>
+  {/each}
+  {#each client.wanted_switches as one (one)}
+    <label class="mb-2 flex min-h-[26px] items-center gap-2"
+      ><input type="checkbox" value={one} disabled={!may('change')} bind:group={switches} /> “{one}” is on there</label
+    >
+  {/each}
+  {#if !oauth}
+    <div class="grid grid-cols-[1fr_9.5rem] gap-x-3">
+      <Field id="account" label="Whose it is there" error={errors.account}>
+        <input id="account" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={account} />
+      </Field>
+      <Field id="account-kind" label="That is" error={errors.account_kind}>
+        <select id="account-kind" class="line-in" disabled={!may('change')} bind:value={kind}
+          ><option value="">not said</option><option value="service">a service account</option><option value="person"
+            >a person's</option
+          ></select
+        >
+      </Field>
+    </div>
+  {/if}
+  {#if client.roles.length}
+    <fieldset class="mb-2">
+      <legend class="label-text">Its {client.roles_label} there</legend>
+      {#each client.roles as one (one)}<label class="me-4 inline-flex min-h-[26px] items-center gap-2"
+          ><input type="checkbox" value={one} disabled={!may('change')} bind:group={rights} />
+          <span class="value">{one}</span></label
+        >{/each}
+      {#if errors.rights}<p role="alert" class="text-error font-semibold">{errors.rights}</p>{/if}
+    </fieldset>
+  {/if}
+  <Field id="allow-list" label="Networks they let in, if they keep a list" error={errors.allow_list}>
+    <input id="allow-list" class="line-in value" placeholder="203.0.113.40/29" disabled={!may('change')} bind:value={networks} />
+  </Field>
+  <ProblemBox {problem} />
+  {#if may('change')}<button class="btn btn-sm">Note it</button>{/if}
+  {#if saved}<span role="status" class="text-success ms-2">Noted.</span>{/if}
+</form>

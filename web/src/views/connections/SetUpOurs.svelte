@@ -1,0 +1,99 @@
+<script lang="ts">
+  import { useQueryClient } from '@tanstack/svelte-query'
+  import { untrack } from 'svelte'
+  import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import Intake from '../../lib/Intake.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import PutCertificate from './PutCertificate.svelte'
+  import PutSecret from './PutSecret.svelte'
+  import ValueFields from './ValueFields.svelte'
+
+  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  const queries = useQueryClient()
+  // A copy to type in, taken anew when something else (an intake, a secret) has saved a newer version.
+  let version = $state(untrack(() => connection.version))
+  let values = $state(untrack(() => ({ ...connection.values })))
+  let slots = $state<Record<string, string>>(untrack(() => ({ ...connection.slots })))
+  let which = $state('')
+  let certificate = $state(false)
+  let problem = $state<unknown>(null)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const scheme = $derived({
+    ...connection.scheme,
+    values: connection.scheme.values.filter((one) => one.type !== 'certificate'),
+  })
+  const wantsCertificate = $derived(connection.scheme.values.some((one) => one.type === 'certificate'))
+  $effect(() => {
+    if (connection.version !== version) {
+      version = connection.version
+      values = { ...connection.values }
+      slots = { ...connection.slots }
+    }
+  })
+
+  async function save(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    try {
+      const saved = await ok(
+        api.PATCH('/api/connections/{ref}', {
+          params: { path: { ref: connection.ref } },
+          body: { values, slots },
+          headers: ifMatch(version),
+        }),
+      )
+      await queries.invalidateQueries()
+      done(saved.notes ?? {})
+    } catch (error) {
+      problem = error
+    }
+  }
+  function close(notes: Record<string, string[]>): void {
+    which = ''
+    certificate = false
+    done(notes)
+  }
+</script>
+
+<form onsubmit={save}>
+  {#each connection.slot_values as one (one.key)}
+    <Field id="slot-{one.key}" label={one.label} help={one.help} where={one.where} error={errors[`slot.${one.key}`]}>
+      <input id="slot-{one.key}" class="line-in value max-w-sm" autocomplete="off" bind:value={slots[one.key]} />
+    </Field>
+  {/each}
+  <div class="grid grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
+  <ProblemBox {problem} />
+  {#if may('change')}<button class="btn btn-primary btn-sm">Save our side</button>{/if}
+</form>
+<div class="mt-4 grid grid-cols-2 items-start gap-4">
+  <div>
+    {#each connection.secrets.filter((one) => one.type !== 'key') as one (one.key)}
+      <p class="flex min-h-[30px] items-baseline gap-3">
+        <span class="text-soft w-36">{one.label}</span>
+        <span class="value">{one.hint ? `•••• ends ${one.hint}` : '—'}</span>
+        {#if may('change')}<button class="act" onclick={() => (which = which === one.key ? '' : one.key)}
+            >{one.hint ? 'Replace' : 'Put in'}</button
+          >{/if}
+      </p>
+    {/each}
+    {#if wantsCertificate}
+      <p class="flex min-h-[30px] flex-wrap items-baseline gap-x-3">
+        <span class="text-soft w-36">Certificate</span>
+        <span class="value">{connection.certificate?.subject ?? '—'}</span>
+        {#if may('change')}<button class="act" onclick={() => (certificate = !certificate)}
+            >{connection.certificate ? 'Replace' : 'Put in'}</button
+          >{/if}
+      </p>
+      {#if connection.certificate}<p class="help">
+          {connection.certificate.says} SHA-256 <span class="value">{connection.certificate.sha256}</span>
+        </p>{/if}
+    {/if}
+  </div>
+  {#if may('change')}<Intake connection={connection.ref} taken={done} />{/if}
+</div>
+{#if which}<div class="mt-3">
+    {#key which}<PutSecret {connection} {which} done={close} />{/key}
+  </div>{/if}
+{#if certificate}<div class="mt-3"><PutCertificate {connection} done={close} /></div>{/if}

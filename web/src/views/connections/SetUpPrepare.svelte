@@ -1,0 +1,126 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ok, once, type Connection } from '../../api/client'
+  import Intake from '../../lib/Intake.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import Handover from '../clients/Handover.svelte'
+  import ProviderNotes from '../clients/ProviderNotes.svelte'
+  import Steps from '../clients/Steps.svelte'
+
+  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  const queries = useQueryClient()
+  const unique = crypto.randomUUID()
+  let tries = 0
+  let name = $state('')
+  let byProtocol = $state(true)
+  let problem = $state<unknown>(null)
+  let busy = $state(false)
+  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(connection.scheme.key))
+  const client = createQuery(() => ({
+    queryKey: ['client', connection.client],
+    queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: connection.client! } } })),
+    enabled: Boolean(connection.client),
+  }))
+  const application = createQuery(() => ({
+    queryKey: ['application', connection.application],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+  }))
+  const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
+  const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
+
+  async function run(call: () => Promise<unknown>): Promise<void> {
+    problem = null
+    busy = true
+    try {
+      await call()
+      await queries.invalidateQueries()
+    } catch (error) {
+      problem = error
+    }
+    busy = false
+  }
+  const choose = (id: string) =>
+    ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref: connection.ref } }, body: { client: id } }))
+  const begin = (event: Event) => {
+    event.preventDefault()
+    void run(async () => {
+      tries += 1
+      const person = connection.scheme.key === 'oauth2_code'
+      const made = await ok(
+        api.POST('/api/clients', {
+          body: {
+            application: connection.application,
+            environment: connection.environment.key,
+            name,
+            contacts: [],
+            public: false,
+            redirect_uris: person ? [connection.values.redirect_uri ?? ''] : [],
+            grants: person ? ['authorization_code', 'refresh_token'] : [connection.scheme.grant],
+            scopes: connection.scopes,
+            sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
+            by_protocol: oauth && byProtocol && Boolean(place?.registers),
+            vendor_shared: false,
+            scheme: connection.scheme.key,
+          },
+          headers: once(`${unique}-${tries}`),
+        }),
+      )
+      await choose(made.id)
+    })
+  }
+</script>
+
+{#if !connection.client}
+  {#if may('change')}
+    <form onsubmit={begin} class="flex flex-wrap items-end gap-3">
+      <label class="min-w-72"
+        ><span class="label-text">What it is to be called there</span><input
+          class="line-in"
+          placeholder="Gannet Sound Ferries, {connection.application_name.toLowerCase()}"
+          bind:value={name}
+          required
+        /></label
+      >
+      {#if oauth && place?.registers}
+        <label class="flex min-h-[34px] items-center gap-2"
+          ><input type="checkbox" bind:checked={byProtocol} /> Register it there for me (RFC 7591)</label
+        >
+      {/if}
+      <button class="btn btn-primary btn-sm" disabled={busy || !name.trim()}
+        >{oauth && place?.registers && byProtocol ? 'Register' : 'List the acts'}</button
+      >
+    </form>
+    {#if fitting.length}
+      <p class="help mt-3">
+        Or take one that is there already. Touching one that works stops everyone who uses it; another use wants one of its own.
+      </p>
+      {#each fitting as one (one.id)}<p>
+          <button class="act" disabled={busy} onclick={() => run(() => choose(one.id))}>{one.name}</button>
+          <span class="value text-soft">{one.client_id}</span>
+        </p>{/each}
+    {/if}
+  {:else}<p>Nothing is prepared there yet.</p>{/if}
+{:else}
+  <Loading query={client} />
+  {#if client.data}
+    {#if client.data.handover && may('change')}<div class="mb-3">
+        <Handover id={client.data.handover} done={() => void queries.invalidateQueries()} />
+      </div>{/if}
+    <div class="grid grid-cols-2 items-start gap-4">
+      {#if client.data.managed}
+        <div>
+          <p>{client.data.name} was registered by protocol, with ID <span class="value">{client.data.client_id}</span>.</p>
+          <p class="mt-1"><a class="act" href="/clients/{client.data.id}">The client at the provider</a></p>
+        </div>
+      {:else}<Steps client={client.data} notes={client.data.notes ?? []} />{/if}
+      <div>
+        <h3 class="mb-1 font-bold">What came back</h3>
+        {#if may('change')}<Intake connection={connection.ref} taken={done} />{/if}
+        {#if !client.data.managed}<ProviderNotes client={client.data} />{/if}
+      </div>
+    </div>
+  {/if}
+{/if}
+{#if problem}<div class="mt-2"><ProblemBox {problem} /></div>{/if}

@@ -1,0 +1,61 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, type Connection } from '../../api/client'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import UsersCard from './UsersCard.svelte'
+
+  let { connection }: { connection: Connection } = $props()
+  const queries = useQueryClient()
+  let problem = $state<unknown>(null)
+  const application = createQuery(() => ({
+    queryKey: ['application', connection.application],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+  }))
+
+  async function set(scope: string, on: boolean): Promise<void> {
+    problem = null
+    const scopes = on ? [...connection.scopes, scope] : connection.scopes.filter((one) => one !== scope)
+    try {
+      await ok(
+        api.PATCH('/api/connections/{ref}', {
+          params: { path: { ref: connection.ref } },
+          body: { scopes },
+          headers: ifMatch(connection.version),
+        }),
+      )
+    } catch (error) {
+      problem = error
+    }
+    await queries.invalidateQueries()
+  }
+</script>
+
+<div class="grid grid-cols-2 gap-4">
+  <UsersCard {connection} />
+  {#if application.data?.scopes.length && connection.scheme.values.some((one) => one.type === 'scopes')}
+    <fieldset class="pt-2">
+      <legend class="label-text">Scopes we ask for, no more than the work needs</legend>
+      {#each application.data.scopes as scope (scope.name)}
+        <label class="flex min-h-[26px] items-baseline gap-2">
+          <input
+            type="checkbox"
+            disabled={!may('change')}
+            checked={connection.scopes.includes(scope.name)}
+            onchange={(event) => set(scope.name, event.currentTarget.checked)}
+          />
+          <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
+          {#if scope.administrator}<span class="text-warning">needs consent</span>{/if}
+        </label>
+      {/each}
+    </fieldset>
+  {:else if application.data?.roles.length}
+    <div class="pt-2">
+      <p class="label-text">What each {application.data.roles_label} allows</p>
+      {#each application.data.roles as one (one.name)}<p>
+          <span class="value">{one.name}</span> <span class="text-soft">{one.meaning}</span>
+        </p>{/each}
+    </div>
+  {/if}
+</div>
+{#if problem}<ProblemBox {problem} />{/if}
