@@ -14,15 +14,6 @@ from tests.harness import CHROMIUM_FLAGS
 ROOT = Path(__file__).resolve().parents[1]
 OUT = ROOT / "docs" / "screenshots"
 ADDRESS = "http://127.0.0.1:8600"
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 
 
 def log_in(page: Page) -> None:

@@ -27,6 +27,20 @@ CHROMIUM_FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+# Where each stand-in listens, counted from the control port (a copy: the tests take nothing from the stand-ins).
+PORTS = {
+    "returns": 40,
+    "fuel": 42,
+    "berths": 44,
+    "payroll": 46,
+    "tides": 48,
+    "fares": 50,
+    "messages": 52,
+    "positions": 54,
+    "tickets": 58,
+    "lost": 60,
+    "crew": 62,
+}
 OFFSETS = (0, 10, 11, 20, 21, 30, 31, *range(40, 64))
 _given: set[int] = set()
 
@@ -59,7 +73,7 @@ def wait_until(true: Callable[[], Any], seconds: float = 20, what: str = "it") -
 
 
 class StandIns:
-    """The Cargo manifests stand-in, in all three environments."""
+    """The stand-ins."""
 
     def __init__(self, folder: Path) -> None:
         self.port = free_ports(OFFSETS)
@@ -69,6 +83,14 @@ class StandIns:
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
         self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=10)
+
+    def office(self, application: str, environment: str = "sandbox") -> str:
+        """The administration screen of an application other than Cargo manifests."""
+        return f"http://127.0.0.1:{self.port + PORTS[application]}/{environment}"
+
+    def secured(self, application: str, environment: str = "sandbox") -> str:
+        """Its TLS side."""
+        return f"https://localhost:{self.port + PORTS[application] + 1}/{environment}"
 
     def issuer(self, environment: str = "sandbox") -> str:
         return f"https://localhost:{self.port + {'sandbox': 11, 'staging': 21, 'production': 31}[environment]}"

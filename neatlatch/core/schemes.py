@@ -162,8 +162,5 @@ def endpoint(
     if kind not in ENDPOINT_KINDS:
         raise KeyError(kind)
     base = with_directions(KINDS[kind], where or {})
-    values = tuple(
-        replace(one, key=f"{key}.{one.key}", label=f"{label}: {one.label[:1].lower()}{one.label[1:]}".replace(": aPI", ": API"))
-        for one in base.values
-    )
+    values = tuple(replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {label[:1].lower()}{label[1:]}") for one in base.values)
     return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})

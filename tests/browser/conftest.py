@@ -13,15 +13,6 @@ from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.harness import CHROMIUM_FLAGS, ROOT, Desk, StandIns
 
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 PASSWORD = "skerry-lantern-hawser"
 expect.set_options(timeout=10_000)
 

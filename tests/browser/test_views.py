@@ -97,6 +97,7 @@ def test_the_connection_of_the_sketch(page: Page) -> None:
         "scopes",
         "consent",
         "account",
+        "route",
         "environment",
     ]
     expect(page.get_by_text("Needed by 1 of 3 users below.")).to_be_visible()
@@ -146,7 +147,7 @@ def test_today_says_what_breaks_next(page: Page) -> None:
     expect(row).to_contain_text("now")
     expect(row).to_contain_text("Redirect URI and scopes don't meet.")
     expect(row).to_contain_text("3 users stopped.")
-    expect(page.get_by_role("img", name=re.compile("cargo-manifests, Open: 11 pins, 2 differ: redirect URI, scopes"))).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("cargo-manifests, Open: 12 pins, 2 differ: redirect URI, scopes"))).to_be_visible()
     row.get_by_role("link").click()
     expect(page).to_have_url(re.compile("/connections/cargo-manifests$"))
     page.go_back()

@@ -161,7 +161,7 @@ def test_nothing_breaks() -> None:
 
 
 def test_a_pin_that_differs_breaks_now() -> None:
-    found = breaks.next_break(watched(pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))), NOW)
+    found = breaks.next_break(watched(state=State.OPEN, pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))), NOW)
     assert found is not None
     assert found.at is None
     assert found.why == "Redirect URI and scopes don't meet."

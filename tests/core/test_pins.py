@@ -72,7 +72,8 @@ DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
     ("account", {"caller": {"account": "", "signed_in_as": "m.orr@g.example"}}, "service account", "expect_account"),
     ("environment", {"provider": {"environment": "Sandbox"}}, "registered in Sandbox", "choose_client"),
     ("environment", {"provider": {"vendor_shared": True}}, "never for production", "choose_client"),
-    ("environment", {"other_environments": {"Staging": ("https://ids.example/t",)}}, "belongs to Staging", "take_provider"),
+    ("environment", {"caller": {"values": {**ADDRESSES, "token_endpoint": "https://stg.example/t"}}, "other_environments": {"Staging": ("https://stg.example/t",)}},
+     "belongs to Staging", "take_provider"),
 ]  # fmt: skip
 
 

@@ -82,7 +82,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
     ("endpoints", BASIC, {"values": {**VALUES[BASIC], "api_base": "https://tickets.example"}}, {}, "/shop is part of their address", "take_provider"),
     ("endpoints", BASIC, {"values": {**VALUES[BASIC], "api_base": "tickets.example/shop"}}, {}, "needs the scheme", "take_provider"),
     ("endpoints", STREAM, {"values": {**VALUES[STREAM], "stream_address": "https://positions.example"}}, {}, "host and a port", "take_provider"),
-    ("endpoints", STREAM, {"values": {**VALUES[STREAM], "register.api_base": "https://other.example"}}, {}, "register: API base address", "take_provider"),
+    ("endpoints", STREAM, {"values": {**VALUES[STREAM], "register.api_base": "https://other.example"}}, {}, "API base address of the register", "take_provider"),
     ("key_id", PAIR, {"values": {**VALUES[PAIR], "key_id": "kid-8"}}, {}, "another key ID", "take_provider"),
     ("token_id", OAUTH1, {"values": {**VALUES[OAUTH1], "token_id": "ck"}}, {}, "belongs at “client key”", "take_provider"),
     ("api_key", API_KEY, {"secrets": {"api_key": replace(KEY, fingerprint="f2")}}, {}, "none of those that are live", "put_secret"),

@@ -133,7 +133,11 @@ def test_profiles_survive_being_kept() -> None:
     described = openapi.read_description(DESCRIPTION)
     probe = profiles.Probe("PUT", "/m/{test}", {"a": "b"}, "/m", "DELETE", "/m/{test}")
     profile = profiles.Profile(
-        profiles.schemes_for(("authorization_code", "client_credentials")), described.scopes, described.operations, "GET /m", probe
+        schemes=profiles.schemes_for(("authorization_code", "client_credentials")),
+        scopes=described.scopes,
+        operations=(*described.operations, profiles.Operation("GET", "/m")),
+        harmless="GET /m",
+        probe=probe,
     )
     assert profiles.from_dict(json.loads(json.dumps(profiles.to_dict(profile)))) == profile
 

@@ -19,6 +19,23 @@ def looks_like_env(text: str) -> bool:
     return bool(lines) and all(_ENV_LINE.match(one) for one in lines)
 
 
+def looks_like_table(text: str) -> bool:
+    """Whether every line is a label and a value with a tab between, as rows copied out of a page are."""
+    lines = [one for one in text.splitlines() if one.strip()]
+    return bool(lines) and all(one.strip("\t ").count("\t") == 1 for one in lines)
+
+
+def read_table(text: str) -> Recognised:
+    """Labels and values copied out of a page."""
+    items = []
+    for line in text.splitlines():
+        if line.strip():
+            name, _, value = line.strip("\t ").partition("\t")
+            cleaned = clean(value)
+            items.append(Item(name.strip(), cleaned.value, cleaned.notes))
+    return Recognised("table", f"{len(items)} rows of a table", tuple(items))
+
+
 def looks_like_ini(text: str) -> bool:
     """Whether there is a section in brackets, and a pair in it."""
     lines = text.splitlines()

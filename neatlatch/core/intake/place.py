@@ -128,7 +128,7 @@ def _fits(name: str, value: Value) -> int:
         words = words[words.index(part) + 1 :]
     if name.lower().startswith("header.") and key == "api_key":
         return 50
-    wanted = {_plain(key), _plain(value.label.rpartition(": ")[2]), *_NAMES.get(key, ())}
+    wanted = {_plain(key), _plain(value.label.partition(" of the ")[0]), *_NAMES.get(key, ())}
     for start in range(len(words)):
         tail = "".join(words[start:])
         if tail in wanted:

@@ -85,6 +85,8 @@ def _lines(text: str, now: datetime) -> Recognised:
         return web_lines.read_authorization_url(text)
     if web_lines.looks_like_header(text):
         return web_lines.read_headers(text)
+    if line_files.looks_like_table(text):
+        return line_files.read_table(text)
     if line_files.looks_like_ini(text):
         return line_files.read_ini(text)
     if line_files.looks_like_env(text):

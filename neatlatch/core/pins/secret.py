@@ -24,7 +24,7 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
 
 def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], ours: SecretFacts | None) -> Pin:
     shown = _shown(ours, halves.now) if ours else "—"
-    put_in = Act("put_secret", f"Put in the {'secret' if key == KEY else label.rpartition(': ')[2]}", "" if key == KEY else key)
+    put_in = Act("put_secret", f"Put in the {'secret' if key == KEY else label}", "" if key == KEY else key)
     if not halves.provider.known:
         return not_known(key, label, shown)
     if halves.provider.public:

@@ -15,7 +15,7 @@ from django.utils import timezone
 from neatlatch.core import oauth2, preparing, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS
+from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
@@ -273,6 +273,9 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
                 setattr(one, field, said[field])
 
     client = _save(by, client, edit)
+    if client.state == "preparing" and client.scheme not in OAUTH2:
+        client.state = "live"
+        client.save(update_fields=["state"])
     write(
         by, "noted", "client", client.client_id or client.name, {"fields": sorted(key for key, value in said.items() if value is not None)}
     )

@@ -296,7 +296,8 @@ def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: lis
     if len(off) > 1:
         return f"{len(off)} pins out"
     if off:
-        return f"{off[0].label} {'missing' if off[0].fit is pins.Fit.MISSING else 'differs'}"
+        plural = off[0].label.endswith("s")
+        return f"{off[0].label} {'missing' if off[0].fit is pins.Fit.MISSING else 'differ' if plural else 'differs'}"
     if connection.state in ("sticking", "open"):
         failed = sum(not one["passed"] for one in samples)
         return f"{connection.state} · {failed} of {len(samples)}"

@@ -11,7 +11,7 @@
   width={shape.width}
   height={shape.height}
   viewBox="0 0 {shape.width} {shape.height}"
-  class="overflow-visible"
+  class="shrink-0 overflow-visible"
 >
   <title>{says}</title>
   <line x1="0" x2={shape.width} y1={shape.middle} y2={shape.middle} class="stroke-base-300" stroke-width="1.5" />

@@ -6,7 +6,7 @@
 </script>
 
 {#if samples.length}
-  <svg role="img" aria-label={shape.says} width="80" height="24" viewBox="0 0 80 24" class="overflow-visible">
+  <svg role="img" aria-label={shape.says} viewBox="0 0 80 24" preserveAspectRatio="none" class="h-6 w-20 max-w-full">
     <title>{shape.says}</title>
     <path d={shape.path} class="stroke-soft fill-none" stroke-width="1.4" stroke-linejoin="round" />
     {#each shape.failures as one (one.x)}

@@ -137,7 +137,8 @@
             </button>
           </h2>
           {#if open === section.key}
-            <div class="px-4 pb-4 ps-[60px]">
+            <!-- Where somebody works stays open, even when the next step becomes the one to do. -->
+            <div class="px-4 pb-4 ps-[60px]" onfocusin={() => (opened = section.key)}>
               {#if section.key === 'wants'}
                 <dl class="grid grid-cols-[12rem_1fr] gap-x-3 gap-y-1">
                   {#each connection.scheme.values as one (one.key)}

@@ -118,7 +118,7 @@
                           title="{cell.ref}: {STATES[cell.state]}"
                         >
                           <Glyph fits={cell.glyph.fits} says="{cell.ref}, {STATES[cell.state]}: {cell.glyph.says}" />
-                          <span class="ms-auto text-end text-[0.93em]">
+                          <span class="ms-auto min-w-0 shrink text-end text-[0.93em]">
                             {#if cell.says}<span class="font-bold {bad ? 'text-error' : 'text-soft'}">{cell.says}</span
                               >{:else}<Spark samples={cell.samples} />{/if}
                           </span>

@@ -1,0 +1,374 @@
+"""Each way of being let in, set up from nothing through the interface against its stand-in, to latched: two windows, values carried across."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.browser.test_views import violations
+from tests.harness import Desk, StandIns
+from tests.settings import HOME_OF_TESTS
+
+from .conftest import EMPTY, make_desk, open_page
+
+
+@pytest.fixture(scope="module")
+def desk(stand_ins: StandIns) -> Iterator[Desk]:
+    found = make_desk(HOME_OF_TESTS / "schemes", stand_ins, EMPTY, worker=False)
+    yield found
+    found.kill()
+
+
+@pytest.fixture(scope="module")
+def page(browser: Browser, desk: Desk) -> Iterator[Page]:
+    found = open_page(browser, desk)
+    yield found
+    assert found.errors == []  # type: ignore[attr-defined]
+    found.context.close()
+
+
+def add(page: Page, profile: str, addresses: dict[str, str]) -> None:
+    """The application, by the profile that comes with Neat Latch."""
+    page.goto("/applications/new")
+    page.get_by_label("Its profile is here").check()
+    page.get_by_label("Environment").select_option(label="Sandbox")
+    page.get_by_label("Profile", exact=True).select_option(label=profile)
+    for label, value in addresses.items():
+        page.get_by_label(label, exact=True).fill(value)
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("heading", name=profile, level=1)).to_be_visible()
+
+
+def begin(page: Page, profile: str, name: str) -> None:
+    """A set-up that is begun, and the record of the provider's side."""
+    page.get_by_role("link", name="Set up a connection").click()
+    page.get_by_role("button", name="Begin to set it up").click()
+    expect(page.get_by_role("heading", name=f"Set up {profile}")).to_be_visible()
+    expect(section(page, "prepare")).to_have_attribute("data-standing", "now")
+    page.get_by_label("What it is to be called there").fill(name)
+    page.get_by_role("button", name="List the acts").click()
+    expect(page.get_by_text("the ticks stay")).to_be_visible()
+
+
+def section(page: Page, key: str) -> object:
+    return page.locator(f"[data-section={key}]")
+
+
+def tick_all(page: Page) -> None:
+    boxes = page.get_by_label(re.compile(r"^Step \d+ done"))
+    for place in range(boxes.count()):
+        boxes.nth(place).check()
+    expect(page.get_by_text(re.compile(r"(\d+) of \1 done"))).to_be_visible()
+
+
+def take_in(page: Page, text: str, *keys: str) -> None:
+    """Paste, see where each value goes, put them in place."""
+    box = page.get_by_label("Paste or drop anything here")
+    box.fill(text)
+    for key in keys:
+        expect(page.locator(f"[data-placed='{key}']")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Put .*in place$")).click()
+    expect(page.get_by_text("Not clear")).to_have_count(0)
+    expect(page.locator("[data-intake]")).to_have_count(0)
+
+
+def note(page: Page, role: str, account: str, **facts: str) -> None:
+    """What the application's screens show of us."""
+    for label, value in facts.items():
+        page.get_by_label(label.replace("_", " "), exact=True).last.fill(value)
+    if role:
+        page.get_by_role("checkbox", name=role, exact=True).check()
+    if account:
+        page.get_by_label("Whose it is there").fill(account)
+        page.get_by_label("That is").select_option(label="a service account")
+    page.get_by_role("button", name="Note it").click()
+    expect(page.get_by_text("Noted.")).to_be_visible()
+
+
+def open_section(page: Page, title: str) -> None:
+    button = page.get_by_role("button", name=re.compile(f"^\\d {title}"))
+    if button.get_attribute("aria-expanded") != "true":
+        button.click()
+
+
+def climb(page: Page) -> None:
+    """First the credential alone, then the whole road."""
+    open_section(page, "Test, then do real work once")
+    page.get_by_role("button", name="The credential alone").click()
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text("passed")
+    expect(page.locator("[data-test-state]")).to_have_attribute("data-test-state", "done")
+    expect(page.locator("[data-rung=work]")).to_contain_text("not tried")
+    page.get_by_role("button", name=re.compile("The whole road")).click()
+    expect(page.locator("[data-rung=work]")).to_contain_text("passed")
+    expect(section(page, "test")).to_have_attribute("data-standing", "done")  # type: ignore[arg-type]
+
+
+def made(office: Page, name: str, account: str, role: str) -> str:
+    """Have a key handed out, and copy the rows of the page that shows it once."""
+    office.locator("[name=name]").fill(name)
+    office.locator("[name=account]").select_option(label=account)
+    office.locator("form[action$='/make'] [name=role]").select_option(label=role)
+    office.get_by_role("button", name="Make").click()
+    if office.locator("#slip").count():  # a second code before the secret is shown
+        office.locator("[name=code]").fill(office.locator("#slip").inner_text())
+        office.get_by_role("button", name="Show it").click()
+    if office.locator("#issued").count():
+        return office.locator("#issued").input_value()
+    return "\n".join("\t".join(row.locator("th, td").all_inner_texts()) for row in office.locator("tr").all())
+
+
+KINDS = [
+    ("Fare kiosks", "fares", "", "clerk", ("api_key",), {}),
+    ("Passenger messages", "messages", "", "sender", ("api_key",), {}),
+    ("Lost property", "lost", "", "reader", ("token",), {}),
+    ("Repair tickets", "tickets", "/workshop", "agent", ("username", "password"), {"User_name": "svc-tickets"}),
+    ("Tide tables", "tides", "", "read-and-write", ("client_key", "client_secret", "token_id", "token_secret"), {}),
+]
+
+
+@pytest.mark.parametrize(("profile", "office", "root", "role", "keys", "facts"), KINDS, ids=[one[0] for one in KINDS])
+def test_keys_tokens_and_passwords(
+    page: Page, stand_ins: StandIns, profile: str, office: str, root: str, role: str, keys: tuple[str, ...], facts: dict[str, str]
+) -> None:
+    add(page, profile, {"API base address": stand_ins.secured(office) + root})
+    begin(page, profile, "Ferries")
+    window = page.context.new_page()
+    window.goto(stand_ins.office(office))
+    rows = made(window, "Ferries", f"svc-{office}", role)
+    window.close()
+    shown = dict(line.split("\t") for line in rows.splitlines())
+    tick_all(page)
+    page.reload()  # leave and return: the ticks stay
+    expect(page.get_by_text(re.compile(r"(\d+) of \1 done"))).to_be_visible()
+    if office == "tides":
+        facts = {"Client_key": shown["Client key"], "Token": shown["Token"]}
+        # Four values by their names: which is the key and which the token is never guessed from their looks.
+        rows = "\n".join(
+            f"{name}={shown[label]}"
+            for name, label in (
+                ("client_key", "Client key"),
+                ("client_secret", "Client secret"),
+                ("token_id", "Token"),
+                ("token_secret", "Token secret"),
+            )
+        )
+    open_section(page, "Prepare their side")
+    note(page, role, f"svc-{office}", **facts)
+    open_section(page, "Our side")
+    take_in(page, rows, *keys)
+    climb(page)
+    expect(page.locator("[data-missing]")).to_have_text(["Who will use it", "Staging is not set up yet", "Production is not set up yet"])
+
+
+def test_a_client_certificate(page: Page, stand_ins: StandIns) -> None:
+    add(page, "Crew roster", {"API base address": stand_ins.secured("crew")})
+    begin(page, "Crew roster", "Ferries")
+    window = page.context.new_page()
+    window.goto(stand_ins.office("crew"))
+    bundle = made(window, "Ferries", "svc-crew", "planner")
+    thumbprint = window.locator("code").first.inner_text()
+    window.close()
+    tick_all(page)
+    note(page, "planner", "svc-crew", Thumbprint_they_hold=thumbprint)
+    open_section(page, "Our side")
+    page.get_by_label("Paste or drop anything here").fill(bundle)
+    expect(page.get_by_text("the key is this certificate's")).to_be_visible()
+    page.get_by_role("button", name="Put 2 in place").click()
+    expect(page.get_by_text("SHA-256").first).to_be_visible()
+    climb(page)
+
+
+def test_a_stream_with_a_second_endpoint(page: Page, stand_ins: StandIns) -> None:
+    port = stand_ins.port + 56
+    add(
+        page,
+        "Vessel positions",
+        {"Stream address": f"localhost:{port}", "API base address of the register": f"{stand_ins.secured('positions')}/register"},
+    )
+    begin(page, "Vessel positions", "Ferries")
+    window = page.context.new_page()
+    window.goto(stand_ins.office("positions"))
+    pair = dict(line.split("\t") for line in made(window, "Ferries", "svc-positions", "listener").splitlines())
+    window.goto(f"{stand_ins.office('positions')}/register")
+    window.locator("[name=name]").fill("svc-register")
+    window.get_by_role("button", name="Make").click()
+    password = window.locator("code").nth(1).inner_text()
+    window.close()
+    tick_all(page)
+    note(page, "listener", "svc-positions", Key_ID=pair["Key ID"], User_name_of_the_register="svc-register")
+    open_section(page, "Our side")
+    take_in(page, f"KEY_ID={pair['Key ID']}\nKEY_SECRET={pair['Key secret']}\nREGISTER_USERNAME=svc-register\nREGISTER_PASSWORD=' {password}'\n",
+            "key_id", "key_secret", "register.username", "register.password")  # fmt: skip
+    climb(page)
+    page.goto("/connections/vessel-positions-sandbox")
+    expect(page.locator("[data-rung=allowed]")).to_contain_text("2 streams are there")
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text("Register answered 200")
+
+
+def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> None:
+    """Harbour returns: described by hand with an open slot, a firm-wide switch, and a person who signs in."""
+    base = stand_ins.secured("returns") + "/t/{tenant}"
+    office = stand_ins.office("returns") + "/t/{tenant}"
+    add(
+        page,
+        "Harbour returns",
+        {
+            "Issuer": base,
+            "Authorization endpoint": f"{office}/authorize",
+            "Token endpoint": f"{base}/token",
+            "API base address": f"{base}/api",
+        },
+    )
+    page.get_by_role("link", name="Set up a connection").click()
+    page.get_by_role("button", name="Begin to set it up").click()
+    open_section(page, "Who will use it")
+    page.get_by_label("returns.read").check()
+    expect(page.get_by_label("returns.read")).to_be_checked()
+    open_section(page, "Prepare their side")
+    page.get_by_label("What it is to be called there").fill("Ferries, returns")
+    page.get_by_role("button", name="List the acts").click()
+    window = page.context.new_page()
+    window.goto(f"{office.replace('{tenant}', '4471')}/office")
+    window.get_by_role("button", name="Enter").click()
+    window.get_by_label("Name").fill("Ferries, returns")
+    window.get_by_label("Sends people back to").fill(
+        page.get_by_label("Step 3 done: Give it this address to send people back to, exactly").locator("..").locator("code").inner_text()
+    )
+    window.get_by_label("returns.read").check()
+    window.get_by_role("button", name="Add").click()
+    client_id, _, secret = (window.locator("td code").nth(place).inner_text() for place in range(3))
+    tick_all(page)
+    page.get_by_role("textbox", name="Client ID").first.fill(client_id)
+    page.get_by_role("button", name="Enter it").click()
+    open_section(page, "Our side")
+    expect(page.locator("[data-section=ours]")).to_contain_text("{tenant} still stands in our")
+    page.get_by_label("Tenant number").fill("44a1")
+    page.get_by_role("button", name="Save our side").click()
+    expect(page.get_by_text("Tenant number does not look right").first).to_be_visible()
+    page.get_by_label("Tenant number").fill("4471")
+    page.get_by_label("Client ID", exact=True).fill(client_id)
+    page.get_by_role("button", name="Save our side").click()
+    expect(page.get_by_label("Token endpoint")).to_have_value(re.compile("/t/4471/token"))
+    take_in(page, f'{{"installed": {{"client_secret": "{secret} "}}}}', "client_secret")
+    # The firm-wide switch is off: the pin says so, and their page refuses.
+    open_section(page, "Sign in")
+    page.get_by_role("button", name="Sign in", exact=True).click()
+    expect(page.get_by_text("is off for the whole firm").first).to_be_visible()
+    window.goto(f"{office.replace('{tenant}', '4471')}/office")
+    window.get_by_role("button", name="Turn it on").click()
+    window.close()
+    open_section(page, "Prepare their side")
+    page.get_by_label("“Programs of other firms may sign people in” is on there").check()
+    note(page, "", "")
+    open_section(page, "Sign in")
+    page.get_by_role("button", name="Sign in", exact=True).click()
+    page.get_by_role("button", name=re.compile("svc-returns")).click()
+    page.get_by_role("button", name="I agree").click()
+    expect(page.locator("[data-outcome]")).to_have_attribute("data-outcome", "signed_in")
+    assert page.url.endswith("/set-up") or "/set-up?" in page.url
+    climb(page)
+
+
+def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
+    """Payroll export: JWT bearer, signed with a certificate's key."""
+    from neatlatch.demo.load import own_certificate
+
+    chain, key, _ = own_certificate("payroll client")
+    base, office = stand_ins.secured("payroll"), stand_ins.office("payroll")
+    add(page, "Payroll export", {"Issuer": base, "Token endpoint": f"{base}/token", "API base address": f"{base}/api"})
+    page.get_by_role("link", name="Set up a connection").click()
+    page.get_by_role("button", name="Begin to set it up").click()
+    open_section(page, "Who will use it")
+    page.get_by_label("payroll.read").check()
+    open_section(page, "Prepare their side")
+    page.get_by_label("What it is to be called there").fill("Ferries, payroll")
+    page.get_by_role("button", name="List the acts").click()
+    window = page.context.new_page()
+    window.goto(f"{office}/office")
+    window.get_by_role("button", name="Enter").click()
+    window.get_by_label("Name").fill("Ferries, payroll")
+    window.get_by_label("payroll.read").check()
+    window.get_by_label("Certificate, in PEM").fill(chain)
+    window.get_by_role("button", name="Add").click()
+    client_id = window.locator("td code").first.inner_text()
+    window.close()
+    tick_all(page)
+    page.get_by_role("textbox", name="Client ID").first.fill(client_id)
+    page.get_by_role("button", name="Enter it").click()
+    open_section(page, "Our side")
+    page.get_by_label("Client ID", exact=True).fill(client_id)
+    page.get_by_label("Account, if there is one").fill("svc-payroll@gannet.example")
+    page.get_by_label("Audience").fill(f"{base}/token/")
+    page.get_by_role("button", name="Save our side").click()
+    take_in(page, chain + key, "certificate", "private_key")
+    expect(page.locator("[data-section=ours]")).to_contain_text("Only a slash at the end differs")
+    page.goto("/connections/payroll-export-sandbox")
+    page.locator("[data-pin=audience]").get_by_role("button", name="Use the provider's").click()
+    expect(page.locator("[data-pin=audience]")).to_have_attribute("data-fit", "not_proven")
+    page.locator("[data-pin=certificate]").get_by_role("button", name="They have this one").click()
+    page.get_by_role("button", name=re.compile("Test now")).click()
+    expect(page.get_by_text("All rungs passed")).to_be_visible()
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
+
+
+def test_a_set_up_is_copied_to_the_next_environment(page: Page, stand_ins: StandIns) -> None:
+    page.goto("/applications/new?name=Fare kiosks")
+    page.get_by_label("Its profile is here").check()
+    page.get_by_label("Environment").select_option(label="Staging")
+    page.get_by_label("Profile", exact=True).select_option(label="Fare kiosks")
+    page.get_by_label("API base address", exact=True).fill(stand_ins.secured("fares", "staging"))
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("heading", name="Fare kiosks", level=1)).to_be_visible()
+    page.goto("/connections/fare-kiosks-sandbox/set-up")
+    page.get_by_role("button", name="Copy this set-up to Staging").click()
+    expect(page).to_have_url(re.compile("fare-kiosks-staging/set-up"))
+    expect(page.get_by_text("Must be new:")).to_be_visible()
+    expect(page.locator("[data-section=prepare]")).to_have_attribute("data-standing", "now")
+    page.goto("/connections/fare-kiosks-staging")
+    expect(page.locator("[data-pin=api_key]")).to_have_attribute("data-fit", "missing")
+
+
+def test_a_profile_is_changed_and_what_that_means_is_shown_before(page: Page) -> None:
+    page.goto("/applications/fare-kiosks/profile")
+    text = page.get_by_label("The profile, as YAML")
+    before = text.input_value()
+    text.fill(before + "\n  oops: [")
+    expect(page.get_by_role("alert")).to_contain_text("line")
+    text.fill(before.replace("name: X-Kiosk-Key", "name: X-Kiosk-Key").replace("api_key: Administration", "api_key: New office"))
+    expect(page.get_by_text("None of its connections would change.")).to_be_visible()
+    text.fill(re.sub(r"roles:\n(- .*\n(  .*\n)*)+", "", before).replace("roles_label: role\n", ""))
+    expect(page.get_by_text("2 of its connections would change.")).to_be_visible()
+    expect(page.get_by_role("link", name="fare-kiosks-sandbox").first).to_be_visible()
+    text.fill(before.replace("api_key: ", "api_key: New office. "))
+    page.get_by_role("button", name="Save the profile").click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
+    expect(page.get_by_text(re.compile("Version 1, until"))).to_be_visible()
+    assert violations(page) == []
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk, theme: str) -> None:
+    page = open_page(browser, desk, color_scheme=theme)
+    for address in (
+        "/connections/new",
+        "/connections/fare-kiosks-sandbox/set-up",
+        "/connections/crew-roster-sandbox",
+        "/applications/vessel-positions",
+    ):
+        page.goto(address)
+        expect(page.locator("h1").first).to_be_visible()
+        expect(page.get_by_text("Reading …")).to_have_count(0)
+        assert violations(page) == [], address
+    page.goto("/connections/crew-roster-sandbox/set-up")
+    for title in ("What it wants", "Who will use it", "Prepare their side", "Our side", "Test, then do real work once"):
+        open_section(page, title)
+        page.wait_for_timeout(300)
+        assert violations(page) == [], title
+    page.goto("/connections/crew-roster-sandbox")
+    page.get_by_role("button", name="Take in").click()
+    page.get_by_label("Paste or drop anything here").fill("hello there")
+    expect(page.locator("[data-intake]")).to_be_visible()
+    assert violations(page) == []
