@@ -61,7 +61,7 @@ class Keeper(Protocol):
 @dataclass(frozen=True)
 class Plan:
     """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time, so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where they
+    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where they
     are known and there are no scopes; ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road."""
 
     scheme: str
@@ -79,6 +79,7 @@ class Plan:
     needed: tuple[Operation, ...] = ()
     probe: Probe | None = None
     fresh: bool = False
+    spread: float = 30.0
     pace: float = 10.0
     held: Credentials = Credentials("")
     stream_address: str = ""
@@ -160,7 +161,7 @@ class Climb:
     clock_skew: float | None = None
     exchanges: list[Exchange] = field(default_factory=list)
     facts: dict[str, object] = field(default_factory=dict)
-    _tries: int = 1
+    tries: int = 1
     _bucket: retries.Bucket | None = None
 
     def __post_init__(self) -> None:
@@ -172,7 +173,7 @@ class Climb:
         """Climb. Yields each rung as it ends. Raises :class:`Stopped`."""
         for rung, climb in ((Rung.FIND, self._find), (Rung.REACH, self._reach), (Rung.SECURE, self._secure), (Rung.SIGN_IN, self._sign_in),
                             (Rung.ALLOWED, self._allowed), (Rung.WORK, self._work)):  # fmt: skip
-            self._tries, self.exchanges, self.facts = 1, [], {}
+            self.tries, self.exchanges, self.facts = 1, [], {}
             begun = time.perf_counter()
             try:
                 says = yield from climb()
@@ -203,7 +204,7 @@ class Climb:
                 else failure.detail or failure.code
             )
             says = said.strip(" ·").replace("_", " ") if not standard else said.strip(" ·")
-        return RungResult(rung, failure is None, says, ms, self._tries, dict(self.facts), tuple(self.exchanges), failure, skipped)
+        return RungResult(rung, failure is None, says, ms, self.tries, dict(self.facts), tuple(self.exchanges), failure, skipped)
 
     # The road
 
@@ -258,7 +259,8 @@ class Climb:
 
     # Calls
 
-    def _pause(self, seconds: float) -> None:
+    def pause(self, seconds: float) -> None:
+        """Wait, unless somebody stops the test meanwhile. Raises :class:`Stopped`."""
         until = time.monotonic() + seconds
         while True:
             if self.stop():
@@ -271,15 +273,15 @@ class Climb:
     def _trying(self, act: Callable[[], T]) -> T:
         """Something that sends nothing, tried up to three times."""
         for tries in range(1, retries.MOST_TRIES + 1):
-            self._pause(0)
+            self.pause(0)
             try:
                 return act()
             except RoadError as error:
                 final = error.failure.code in ("no_such_name", "forbidden_address") or tries == retries.MOST_TRIES
-                self._tries = max(self._tries, tries)
+                self.tries = max(self.tries, tries)
                 if final:
                     raise
-                self._pause(retries.wait_before(tries, None, self.chance()) or 0)
+                self.pause(retries.wait_before(tries, None, self.chance()) or 0)
         raise AssertionError("unreachable")
 
     def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
@@ -289,7 +291,7 @@ class Climb:
         while True:
             self._keep_pace()
             tries += 1
-            self._tries = max(self._tries, tries)
+            self.tries = max(self.tries, tries)
             asked = None
             try:
                 answer = self.road.send(request, secrets)
@@ -309,13 +311,20 @@ class Climb:
                     asked = replies.retry_after(value, self.now())
                 if asked is not None and retries.wait_before(tries, asked, 0) is None:
                     return answer
-            self._pause(retries.wait_before(tries, asked, self.chance()) or 0)
+                if spreading and not again:
+                    self.pause(self.until_spread())
+                    continue
+            self.pause(retries.wait_before(tries, asked, self.chance()) or 0)
+
+    def until_spread(self) -> float:
+        """How long to wait for a new credential to spread before trying it again, in seconds: so that three tries cover most of the time."""
+        return min(5.0, self.plan.spread / 3)
 
     def _keep_pace(self) -> None:
         """Wait until the connection's pace allows one more call."""
         at = time.monotonic()
         self._bucket, wait = (self._bucket or retries.Bucket.full(self.plan.pace, at)).take(at)
-        self._pause(wait)
+        self.pause(wait)
 
     def _note_clock(self, answer: Answer) -> None:
         if self.clock_skew is None and (date := replies.header(answer.headers, "Date")):

@@ -96,6 +96,8 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
     ("certificate", CERTIFICATE, {"certificate": replace(SIGHT, sha256="11:" * 31 + "11")}, {}, "another certificate", "note_thumbprint"),
     ("audience", JWT, {"values": {**VALUES[JWT], "audience": "https://pay.example/t/"}}, {}, "Only a slash", "take_provider"),
     ("grant", JWT, {"parts": replace(KINDS[JWT], switches=("Programs may sign in",))}, {}, "firm-wide switch “Programs may sign in”", "note_switch"),
+    ("environment", API_KEY, {"secrets": {"api_key": replace(KEY, elsewhere="Sandbox")}}, {}, "is the one that is used in Sandbox", "put_secret"),
+    ("username", BASIC, {"values": {**VALUES[BASIC], "username": "svc-other"}}, {}, "another user name", "note_fact"),
     ("environment", API_KEY, {}, {"environment": "Sandbox"}, "registered in Sandbox", "choose_client"),
 ]  # fmt: skip
 

@@ -47,7 +47,10 @@ class Pin:
 
 @dataclass(frozen=True)
 class SecretFacts:
-    """A secret as it may be known: keyed fingerprint (``None``: never seen here), hint, ID, end, state. Never its value."""
+    """A secret as it may be known: keyed fingerprint (``None``: never seen here), hint, ID, end, state. Never its value.
+
+    ``elsewhere`` names another environment in which the very same secret is used.
+    """
 
     fingerprint: str | None
     hint: str
@@ -56,6 +59,7 @@ class SecretFacts:
     live: bool = True
     put_in: datetime | None = None
     looks_like_id: bool = False
+    elsewhere: str = ""
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from .. import addresses
-from .base import Act, Halves, Pin, differs, not_known
+from .base import Act, Halves, Pin, differs, lower, not_known
 
 KEY, LABEL = "environment", "environment"
 
@@ -24,6 +24,12 @@ def pin(halves: Halves) -> Pin:
             if address and address not in mine and any(addresses.equivalent(address, one) for one in elsewhere):
                 return differs(KEY, LABEL, theirs, f"{address} is {name}'s", f"An address we use belongs to {name}, not to {ours}.",
                                Act("take_provider", "Use this environment's"), marked=False)  # fmt: skip
+    labels = {one.key: lower(one.label) for one in (halves.caller.parts.secrets() if halves.caller.parts else ())}
+    for key, secret in halves.caller.secrets.items():
+        if secret.elsewhere and secret.elsewhere != ours:
+            name = labels.get(key, "secret")
+            return differs(KEY, LABEL, theirs, f"{name} of {secret.elsewhere}", f"The {name} we send is the one that is used in {secret.elsewhere}.",
+                           Act("put_secret", f"Put in {ours}'s", "" if key == "client_secret" else key), marked=False)  # fmt: skip
     if halves.provider.vendor_shared and halves.caller.environment_is_production:
         return differs(KEY, LABEL, "vendor's shared client", ours, "A vendor's shared client is for trying things out, never for production.",
                        Act("choose_client", "Name another client"), marked=False)  # fmt: skip

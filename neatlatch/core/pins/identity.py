@@ -24,9 +24,10 @@ def _pin(halves: Halves, key: str, label: str) -> Pin:
         return differs(key, label, theirs, ours, "There is a space or line break at an end of ours; it becomes part of it.", *take)
     if ours == theirs:
         return halves.agreed(key, label, theirs, ours, "The same on both sides.")
+    right = () if halves.provider.managed else (Act("note_fact", "Ours is what they gave", ours),)
     if ours.casefold() == theirs.casefold():
-        return differs(key, label, theirs, ours, "Only capitals and small letters differ, and they count.", *take)
+        return differs(key, label, theirs, ours, "Only capitals and small letters differ, and they count.", *take, *right)
     other = next((name for name, value in halves.provider.facts.items() if value == ours and name != key), None)
     if other is not None:
         return differs(key, label, theirs, ours, f"Ours is what belongs at “{other.replace('_', ' ')}”.", *take)
-    return differs(key, label, theirs, ours, f"We send another {label} than the provider gave.", *take)
+    return differs(key, label, theirs, ours, f"We send another {label} than the provider gave.", *take, *right)

@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from django.conf import settings
-from django.db.models import Prefetch, QuerySet
+from django.db.models import OuterRef, Prefetch, QuerySet, Subquery
 
 from neatlatch.core import addresses, breaks, pins
 from neatlatch.core.certificates.sight import of_pem
@@ -21,21 +21,35 @@ from neatlatch.desk.credentials.models import Credential
 
 from .models import Connection, HeldSecret
 
+# Another environment in which the very same secret is held; by its keyed fingerprint, which is indexed.
+_ELSEWHERE = Subquery(
+    HeldSecret.objects.filter(credential__fingerprint=OuterRef("credential__fingerprint"))
+    .exclude(connection__place__environment=OuterRef("connection__place__environment"))
+    .values("connection__place__environment__name")[:1]
+)
+
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
     """Connections with all that pins need, in a constant number of queries."""
     return rows.select_related("place__application", "place__environment", "client__place__environment", "tokens").prefetch_related(
-        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value")),
+        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         "users",
         Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),
     )
 
 
-def _secret(credential: Credential) -> SecretFacts:
+def _secret(credential: Credential, elsewhere: str = "") -> SecretFacts:
     live = credential.state == Credential.State.ACTIVE
     return SecretFacts(
-        credential.fingerprint, credential.hint, credential.secret_id, credential.ends, live, credential.issued, credential.looks_like_id
+        credential.fingerprint,
+        credential.hint,
+        credential.secret_id,
+        credential.ends,
+        live,
+        credential.issued,
+        credential.looks_like_id,
+        elsewhere,
     )
 
 
@@ -132,7 +146,7 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         parts=scheme,
         values=values,
         slots=connection.slots,
-        secrets={key: _secret(one) for key, one in secrets.items()},
+        secrets={one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "") for one in connection.held_secrets.all()},
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
         outgoing=tuple(settings.OUTGOING),
         granted=frozenset(tokens.granted) if tokens else None,

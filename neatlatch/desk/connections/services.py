@@ -367,6 +367,8 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> C
         clients.note(by, client, {"rights": sorted({*client.rights, value})})
     elif key == "note_switch":
         clients.note(by, client, {"switches": sorted({*client.switches, value})})
+    elif key == "note_fact":
+        clients.note(by, client, {"facts": {pin: value}})
     elif key == "note_thumbprint":
         clients.note(by, client, {"facts": {"thumbprint": value}})
     else:

@@ -65,6 +65,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         needed=tuple(one for one in needed if one is not None),
         probe=profile.probe,
         fresh=_is_fresh(connection, profile.limits.spread),
+        spread=float(profile.limits.spread),
         pace=connection.pace,
     )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from neatlatch.core import oauth2, pkce, replies
 from neatlatch.core.evidence import CauseClass, Failure
+from neatlatch.core.retries import MOST_TRIES
 from neatlatch.core.schemes import CODE
 
 from ..ladder import Climb, Fell, Held, NoToken
@@ -52,12 +53,7 @@ class Tokens:
         plan = self.climb.plan
         if plan.scheme == CODE:
             self._ask_sign_in_page()
-        try:
-            self.held, exchanges = self.climb.keeper.token(self.climb.road, plan.scheme != CODE)
-        except NoToken as error:
-            self.climb.exchanges.extend(error.exchanges)
-            raise Fell(error.failure) from error
-        self.climb.exchanges.extend(exchanges)
+        self.held = self._token()
         words = ["renewed the token" if self.held.renewed else "token alive"]
         if plan.introspection_endpoint and plan.scheme == CODE:
             words.append(self._introspect())
@@ -65,6 +61,22 @@ class Tokens:
             words.append(f"{max(0, int((self.held.ends - self.climb.now()).total_seconds() // 60))} min left")
         self.climb.facts["granted"] = sorted(self.held.granted)
         return " · ".join(words)
+
+    def _token(self) -> Held:
+        """A token; a refusal of a credential that may not have spread yet is tried again before anybody calls it wrong."""
+        while True:
+            try:
+                held, exchanges = self.climb.keeper.token(self.climb.road, self.climb.plan.scheme != CODE)
+            except NoToken as error:
+                self.climb.exchanges.extend(error.exchanges)
+                again = self.climb.plan.fresh and error.failure.code == "invalid_client" and self.climb.tries < MOST_TRIES
+                if not again:
+                    raise Fell(error.failure) from error
+                self.climb.tries += 1
+                self.climb.pause(self.climb.until_spread())
+            else:
+                self.climb.exchanges.extend(exchanges)
+                return held
 
     def _ask_sign_in_page(self) -> None:
         plan = self.climb.plan
