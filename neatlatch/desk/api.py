@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.core.exceptions import PermissionDenied
+from django.core.exceptions import PermissionDenied, RequestDataTooBig
 from django.db import OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import NinjaAPI, Schema
@@ -89,6 +89,13 @@ def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
     if error.status_code == 403:
         return problems.answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))
     return problems.answer(Problem(error.status_code, "The request cannot be read.", str(error)))
+
+
+@api.exception_handler(RequestDataTooBig)
+def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
+    """The body is larger than anything that is read."""
+    says = "More than 4 MiB is not read. Send only the part with the values."
+    return problems.answer(Problem(413, "This is too large.", says, {"text": says}))
 
 
 @api.exception_handler(PermissionDenied)

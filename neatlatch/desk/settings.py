@@ -132,6 +132,9 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 
+# What intake reads in base64, and a little more; a larger body is refused as a problem, not as a page.
+DATA_UPLOAD_MAX_MEMORY_SIZE = 8 * 1024 * 1024
+
 # The built front end
 DIST = Path(os.environ.get("NEATLATCH_DIST", ROOT / "web" / "dist"))
 STATIC_URL = "/static/"

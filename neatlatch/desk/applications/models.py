@@ -9,6 +9,10 @@ from django.db import models
 from neatlatch.core import profiles
 from neatlatch.core.metadata import ServerMetadata
 
+# Profiles that were read, by application: what they were read from, and what came of it.
+_READ: dict[int, tuple[Any, profiles.Profile]] = {}
+_MOST_READ = 2000
+
 
 class Environment(models.Model):
     """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped."""
@@ -44,8 +48,13 @@ class Application(models.Model):
         ordering = ["name"]
 
     def read_profile(self) -> profiles.Profile:
-        """The profile as core wants it."""
-        return profiles.from_dict(self.profile)
+        """The profile as core wants it. Read once for as long as it stays the same: a page of connections asks for it again and again."""
+        kept = _READ.get(self.pk)
+        if kept is None or kept[0] != self.profile:
+            if len(_READ) >= _MOST_READ:
+                _READ.clear()
+            kept = _READ[self.pk] = (self.profile, profiles.from_dict(self.profile))
+        return kept[1]
 
 
 class ProfileVersion(models.Model):

@@ -17,7 +17,7 @@ from .models import Connection
 def of_change(application: Application, profile: Profile) -> list[dict[str, Any]]:
     """Every pin that would stand otherwise, connection by connection; a scheme that is taken away stops its connections at once."""
     now, found = timezone.now(), []
-    for one in halves.with_everything(Connection.objects.filter(place__application=application)):
+    for one in halves.each(Connection.objects.filter(place__application=application)):
         if profile.scheme(one.scheme) is None:
             found.append(
                 {

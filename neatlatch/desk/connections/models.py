@@ -16,7 +16,10 @@ from neatlatch.desk.credentials.models import Credential
 
 
 class Connection(models.Model):
-    """One way from us into one application in one environment. ``values`` are the profile's, without secrets."""
+    """One way from us into one application in one environment. ``values`` are the profile's, without secrets.
+
+    ``stamp`` rises when something changes that its row in lists depends on and that is not part of it: its users, or who else holds its secret.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     ref = models.SlugField(max_length=80, unique=True)
@@ -29,6 +32,7 @@ class Connection(models.Model):
     pace = models.FloatField(default=10.0)
     time_limit = models.FloatField(default=30.0)
     paused = models.BooleanField(default=False)
+    stamp = models.PositiveIntegerField(default=0)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
     changed_by = models.CharField(max_length=150, blank=True)

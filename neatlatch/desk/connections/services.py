@@ -7,6 +7,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
+from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import health, profiles
@@ -144,7 +145,14 @@ def _hold(by: Person, connection: Connection, value: Value, pasted: str, ends: A
     """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
     credential, notes = _pasted(by, connection.client, value, pasted, ends)
     HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
+    _tell_holders(credential)
     return notes
+
+
+def _tell_holders(credential: Credential) -> None:
+    """Whoever holds the very same secret is told by it that it is used elsewhere too."""
+    others = Connection.objects.filter(held_secrets__credential__fingerprint=credential.fingerprint).values("pk")
+    Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
 
 
 def _pasted(by: Person, client: Client | None, value: Value, pasted: str, ends: Any) -> tuple[Credential, list[str]]:
@@ -328,6 +336,8 @@ def remove(by: Person, connection: Connection) -> None:
     revoked = tokens.revoke(connection)
     with transaction.atomic():
         connection = locked(connection)
+        for held in connection.held_secrets.select_related("credential"):
+            _tell_holders(held.credential)
         connection.samples.all().delete()
         write(
             by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name, "tokens revoked there": revoked}
@@ -460,6 +470,7 @@ def add_user(by: Person, connection: Connection, name: str, kind: str, owner: st
     user = ConnectionUser.objects.create(
         connection=connection, name=name.strip(), kind=kind, owner=owner.strip(), runs=runs.strip(), operations=operations
     )
+    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
     write(by, "noted a user", "connection", connection.ref, {"user": user.name})
     return user
 
@@ -467,5 +478,6 @@ def add_user(by: Person, connection: Connection, name: str, kind: str, owner: st
 @transaction.atomic
 def remove_user(by: Person, user: ConnectionUser) -> None:
     """A user no longer uses the connection."""
+    Connection.objects.filter(pk=user.connection_id).update(stamp=F("stamp") + 1)
     write(by, "took a user off", "connection", user.connection.ref, {"user": user.name})
     user.delete()

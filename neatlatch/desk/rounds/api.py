@@ -316,7 +316,7 @@ def today(request: HttpRequest) -> dict[str, Any]:
     worked: list[tuple[Connection, tuple[pins.Pin, ...]]] = []
     counts = {"latched": 0, "sticking": 0, "open": 0, "not_proven": 0}
     by_ref: dict[str, Connection] = {}
-    for one in halves.with_everything(Connection.objects.all()):
+    for one in halves.each(Connection.objects.all()):
         worked_out = halves.work_out(one, now)
         worked.append((one, worked_out))
         by_ref[one.ref] = one

@@ -10,6 +10,7 @@
     ['T', 'Test'],
     ['N', 'New'],
     ['E', 'Edit'],
+    ['I', 'Take something in: paste or drop anything'],
     ['?', 'Show these keys'],
   ]
   $effect(() => {

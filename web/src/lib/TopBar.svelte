@@ -1,6 +1,7 @@
 <script lang="ts">
   import { route } from '../router'
   import Find from './Find.svelte'
+  import TakeIn from './TakeIn.svelte'
   import { help, SECTIONS } from './keys.svelte'
   import { logOut, may, session, setKeys } from './session.svelte'
   import { chosenTheme, chooseTheme, type Theme } from './theme'
@@ -46,6 +47,7 @@
       {/each}
     </nav>
     <div class="ms-auto flex items-center gap-4">
+      <TakeIn />
       <Find />
       <div class="relative" bind:this={box}>
         <button

@@ -3,7 +3,8 @@ import { describe, expect, it } from 'vitest'
 import { glyph } from './glyph'
 import { spark } from './spark'
 import { exact, fromNow, millis, span } from './time'
-import { capital, RUNGS, rungName } from './words'
+import { inSight } from './windowed'
+import { capital, lower, RUNGS, rungName } from './words'
 
 describe('glyph', () => {
   it('draws a bar for each pin, in their order, 22 px high', () => {
@@ -80,7 +81,21 @@ describe('time', () => {
   it('says milliseconds', () => expect([millis(112.4), millis(2400)]).toEqual(['112 ms', '2.4 s']))
 })
 
+describe('rows in sight', () => {
+  it('draws all of a short list', () => expect(inSight(20, 36, -100, 800)).toEqual({ first: 0, last: 20, above: 0, below: 0 }))
+  it('draws what is in sight of ten thousand rows, and keeps their height', () => {
+    const seen = inSight(10_000, 36, 180_000, 800)
+    expect(seen.last - seen.first).toBeLessThan(60)
+    expect(seen.first * 36).toBeLessThanOrEqual(180_000)
+    expect(seen.last * 36).toBeGreaterThanOrEqual(180_800)
+    expect(seen.above + seen.below + (seen.last - seen.first) * 36).toBe(360_000)
+  })
+  it('stays inside the list at its end', () =>
+    expect(inSight(50, 36, 99_999, 800)).toMatchObject({ first: 50, last: 50, below: 0 }))
+})
+
 describe('words', () => {
+  it('puts a label into a sentence', () => expect([lower('Key ID'), lower('API key')]).toEqual(['key ID', 'API key']))
   it('names the six rungs in order', () =>
     expect(RUNGS.map(([, name]) => name)).toEqual(['Find', 'Reach', 'Secure', 'Sign in', 'Allowed', 'Work']))
   it('knows a rung by its key', () => expect([rungName('sign_in'), rungName('none')]).toEqual(['Sign in', 'none']))

@@ -27,7 +27,7 @@ export function onKey(event: KeyboardEvent): void {
   else if (key === '?') act(event, () => (help.open = !help.open))
   else if (key === '/') act(event, () => document.querySelector<HTMLElement>('[data-find]')?.focus())
   else if (key === 'j' || key === 'k') act(event, () => step(key === 'j' ? 1 : -1))
-  else if ('tne'.includes(key.toLowerCase()) && key.length === 1) {
+  else if ('tnei'.includes(key.toLowerCase()) && key.length === 1) {
     const button = document.querySelector<HTMLElement>(`[data-key="${key.toLowerCase()}"]:not(:disabled)`)
     if (button) act(event, () => button.click())
   }

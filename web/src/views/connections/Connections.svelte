@@ -7,6 +7,7 @@
   import Loading from '../../lib/Loading.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
+  import { inSight } from '../../lib/windowed'
   import { STATES } from '../../lib/words'
 
   // The filter stands in the address, so that it can be shared.
@@ -19,12 +20,28 @@
     placeholderData: (before) => before,
   }))
   const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const ROW = 36
+  let table: HTMLElement | undefined = $state()
+  let top = $state(0)
+  let sight = $state(800)
+  const seen = $derived(inSight(rows.length, ROW, top, sight))
+  function scrolled(): void {
+    if (!table) return
+    top = -table.getBoundingClientRect().top
+    sight = window.innerHeight
+    // The next page is fetched before its end comes into sight.
+    if (list.hasNextPage && !list.isFetchingNextPage && rows.length * ROW - top - sight < 1500) void list.fetchNextPage()
+  }
+  $effect(() => {
+    if (rows.length) scrolled()
+  })
   function filter(): void {
     if (words) searchParams.set('words', words)
     else searchParams.delete('words')
   }
 </script>
 
+<svelte:window onscroll={scrolled} onresize={scrolled} />
 <svelte:head><title>Connections · Neat Latch</title></svelte:head>
 <header class="mb-3 flex items-center gap-4">
   <h1>Connections</h1>
@@ -49,8 +66,8 @@
 <Loading query={list} />
 {#if list.data}
   {#if rows.length}
-    <div class="sheet overflow-x-auto">
-      <table class="rows">
+    <div class="sheet overflow-x-auto" bind:this={table}>
+      <table class="rows fixed-rows">
         <thead
           ><tr
             ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th>State</th><th>Users</th><th
@@ -59,7 +76,8 @@
           ></thead
         >
         <tbody>
-          {#each rows as one (one.ref)}
+          {#if seen.above}<tr aria-hidden="true"><td colspan="7" style:height="{seen.above}px" class="!p-0"></td></tr>{/if}
+          {#each rows.slice(seen.first, seen.last) as one (one.ref)}
             <tr data-row>
               <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
               <td>{one.application_name}</td>
@@ -76,6 +94,7 @@
               <td><When at={one.tested_at} />{one.tested_at ? '' : 'never'}</td>
             </tr>
           {/each}
+          {#if seen.below}<tr aria-hidden="true"><td colspan="7" style:height="{seen.below}px" class="!p-0"></td></tr>{/if}
         </tbody>
       </table>
     </div>

@@ -1,0 +1,254 @@
+"""Setting up beside the browser: profiles and their versions, intake that keeps nothing, certificates, changing the way in, copies."""
+
+from __future__ import annotations
+
+import base64
+import json
+import time
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.core.serializers.json import DjangoJSONEncoder
+from django.db import connection as database
+from django.test import Client as WebClient
+from django.utils import timezone
+
+from neatlatch.desk.applications import services as applications
+from neatlatch.desk.applications.models import Application, Place
+from neatlatch.desk.applications.shipped import shipped
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import halves, setting_up
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections.models import Connection, ConnectionUser
+from neatlatch.desk.connections.shapes import row
+from neatlatch.desk.credentials.models import Credential
+
+from .conftest import Setup
+
+CERTS = Path(__file__).parent.parent / "vectors" / "certs"
+
+
+def post(web: WebClient, address: str, body: Any, **headers: str) -> Any:
+    return web.post(address, json.dumps(body), content_type="application/json", headers=headers)
+
+
+def place_of(setup: Setup, profile: str, values: dict[str, str], environment: str = "sandbox") -> Place:
+    kept = shipped()[profile]
+    return applications.add_by_hand(setup.by, kept["name"], environment, values, kept["profile"])
+
+
+def fares(setup: Setup) -> Connection:
+    place = place_of(setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares")})
+    return setting_up.begin(setup.by, place, "api_key")
+
+
+def test_an_application_by_its_description_alone(setup: Setup) -> None:
+    """OpenAPI 3.1: security schemes, roles in security requirements, servers."""
+    for key, scheme, roles in (
+        ("fares", "api_key", {"reader", "clerk"}),
+        ("tickets", "basic", {"viewer", "agent", "manager"}),
+        ("lost", "bearer", {"reader", "clerk"}),
+    ):
+        root = "/workshop" if key == "tickets" else ""
+        address = f"{setup.stand_ins.secured(key)}{root}/openapi.json"
+        place = applications.add_from_description(setup.by, "", "sandbox", address)
+        profile = place.application.read_profile()
+        assert [one.key for one in profile.schemes] == [scheme]
+        assert {one.name for one in profile.roles} == roles
+        assert place.api_base == f"{setup.stand_ins.secured(key)}{root}"
+        assert profile.operations[0].method == "GET"
+    fares = Application.objects.get(key="fare-kiosks").read_profile().schemes[0]
+    assert (fares.settings["placement"], fares.settings["name"]) == ("header", "X-Kiosk-Key")
+    with pytest.raises(Problem) as raised:
+        applications.add_from_description(setup.by, "X", "sandbox", f"{setup.stand_ins.secured('tides')}/openapi.json")
+    assert "no way of being let in that is known" in raised.value.errors["description_address"]
+
+
+def test_two_ways_in_one_application(setup: Setup) -> None:
+    """A connection changes from one to the other: what both have stays, what belongs to the old way goes."""
+    place = place_of(setup, "lost-property", {"api_base": setup.stand_ins.secured("lost")})
+    profile = place.application.profile
+    both = {**profile, "schemes": [*profile["schemes"], {"key": "basic"}]}
+    applications.change(setup.by, place.application, {"profile": both})
+    place = Place.objects.select_related("application", "environment").get(pk=place.pk)
+    connection = setting_up.begin(setup.by, place, "bearer")
+    connections.put_secret(setup.by, connection, "tok-123456789", None, "token")
+    connection = connections.change_scheme(setup.by, connection, "basic")
+    assert connection.scheme == "basic"
+    assert connection.values == {"api_base": setup.stand_ins.secured("lost"), "username": ""}
+    assert connection.secrets() == {}
+    assert Credential.objects.count() == 1  # still in the safe
+    web = setup.web()
+    told = web.get(f"/api/connections/{connection.ref}").json()
+    assert [one["key"] for one in told["schemes"]] == ["bearer", "basic"]
+    assert post(web, f"/api/connections/{connection.ref}/schemes", {"scheme": "oauth1"}).status_code == 422
+
+
+def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) -> None:
+    connection, web = fares(setup), setup.web()
+    connections.add_user(setup.by, connection, "Loader", "job", "", "", ["PUT /fares/{number}"])
+    application = Application.objects.get(key="fare-kiosks")
+    text = web.get("/api/applications/fare-kiosks/profile-texts").json()["text"]
+    assert "X-Kiosk-Key" in text
+    same = post(web, "/api/applications/fare-kiosks/profile-previews", {"text": text}).json()
+    assert same["meanings"] == []
+    gone = post(
+        web,
+        "/api/applications/fare-kiosks/profile-previews",
+        {
+            "text": text.replace("key: api_key\n", "key: bearer\n")
+            .replace("  settings:\n    name: X-Kiosk-Key\n", "")
+            .replace("api_key: Admin", "token: Admin")
+        },
+    ).json()
+    assert gone["meanings"][0]["why"].startswith("Its way of being let in would be gone")
+    assert Application.objects.get(key="fare-kiosks").version == application.version  # nothing was saved
+    bad = post(web, "/api/applications/fare-kiosks/profile-previews", {"text": "schemes:\n  - key: [\n"})
+    assert "line" in bad.json()["errors"]["profile"]
+    changed = web.patch("/api/applications/fare-kiosks", json.dumps({"text": text.replace("Administration,", "The office,")}), content_type="application/json",
+                        headers={"If-Match": f'"{application.version}"'})  # fmt: skip
+    assert changed.status_code == 200
+    assert changed.json()["versions"][0]["number"] == application.version
+    old = web.get(f"/api/applications/fare-kiosks/profile-texts?version={application.version}").json()["text"]
+    assert old == text
+    assert web.get("/api/applications/fare-kiosks/profile-texts?version=99").status_code == 404
+
+
+def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
+    connection, web = fares(setup), setup.web()
+    planted = "planted-kiosk-key-77aa-QUAY"
+    looked = post(web, "/api/intakes", {"text": f"API_KEY = ' {planted}'\nCOLOUR=red\n", "connection": connection.ref})
+    told = looked.json()
+    assert told["placed"][0]["key"] == "api_key"
+    assert told["placed"][0]["shown"] == "•••• ends …QUAY"
+    assert told["left"] == ["COLOUR"]
+    assert planted not in looked.content.decode()
+    assert Credential.objects.count() == 0
+    taken = post(web, f"/api/connections/{connection.ref}/intakes", {"text": f"API_KEY={planted}\n"})
+    assert taken.status_code == 200
+    assert planted not in taken.content.decode()
+    assert Credential.objects.get().open().reveal() == planted
+    again = post(web, "/api/intakes", {"text": planted}).json()
+    assert again["known"] == [f"…QUAY is held by {connection.ref}"]  # known by its fingerprint
+    with database.cursor() as cursor:
+        cursor.execute("PRAGMA wal_checkpoint(PASSIVE)")
+    file = Path(database.settings_dict["NAME"])
+    assert all(planted.encode() not in one.read_bytes() for one in file.parent.iterdir() if one.is_file())
+
+
+@pytest.mark.parametrize(
+    ("body", "says"),
+    [({"text": ""}, "nothing in it"), ({"base64": "%%%"}, "did not arrive whole"), ({"text": "{"}, "not JSON"), ({"text": "a: &x 1\nb: *x\n"}, "alias"),
+     ({"text": "x" * 7_000_000}, "not read"), ({"base64": base64.b64encode(b"caf\xe9 \xff").decode()}, "UTF-8")],
+)  # fmt: skip
+def test_what_intake_cannot_read_is_told(setup: Setup, body: dict[str, str], says: str) -> None:
+    answer = post(setup.web(), "/api/intakes", body)
+    assert answer.status_code == 422
+    assert says in answer.json()["errors"]["text"]
+
+
+def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
+    place = place_of(setup, "crew-roster", {"api_base": setup.stand_ins.secured("crew")})
+    connection, web = setting_up.begin(setup.by, place, "certificate"), setup.web()
+    address = f"/api/connections/{connection.ref}/certificates"
+    file = base64.b64encode((CERTS / "leaf-good.p12").read_bytes()).decode()
+    assert "password" in post(web, address, {"base64": file}).json()["errors"]
+    told = post(web, address, {"base64": file, "password": "changeit"}).json()
+    assert told["certificate"]["subject"] == "www.good.example"
+    assert any("private key, sealed" in one for one in told["notes"]["certificate"])
+    pin = next(one for one in told["pins"] if one["key"] == "certificate")
+    assert pin["fit"] == "differs"
+    assert "clientAuth" in pin["why"]  # a server's certificate where a client's belongs
+    key = (CERTS / "leaf-good.key.pem").read_text()
+    assert key.splitlines()[1] not in json.dumps(told)
+    wrong = post(web, address, {"pem": (CERTS / "leaf-expired.pem").read_text()}).json()
+    assert "not this certificate's" in next(one for one in wrong["pins"] if one["key"] == "certificate")["why"]
+    assert post(web, address, {"pem": "hello"}).status_code == 422
+
+
+def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
+    connection, web = fares(setup), setup.web()
+    address = f"/api/connections/{connection.ref}/set-up"
+    told = web.get(address).json()
+    assert told["next"] == "prepare"
+    assert "The provider's side is not prepared: name it, or begin it here." in told["missing"]
+    client = clients.prepare_other(setup.by, connection.place, "Ferries", "api_key")
+    connections.choose_client(setup.by, connection, client)
+    for step in clients.steps(client):
+        client = clients.tick(setup.by, client, step.key, True)
+    clients.note(setup.by, client, {"rights": ["reader"], "account": "svc-fares", "account_kind": "service"})
+    told = web.get(address).json()
+    assert told["next"] == "ours"
+    assert told["environments_left"] == ["Staging", "Production"]
+    assert told["copies_to"] == []  # it has no addresses there yet
+    with pytest.raises(Problem):
+        setting_up.copy(setup.by, connection, "staging")
+
+
+def test_notes_of_the_provider_side_are_checked(setup: Setup) -> None:
+    connection, web = fares(setup), setup.web()
+    client = clients.prepare_other(setup.by, connection.place, "Ferries", "api_key")
+    address = f"/api/clients/{client.pk}/notes"
+    wrong = post(web, address, {"rights": ["king"], "allow_list": ["sea"], "account_kind": "dog"}).json()["errors"]
+    assert set(wrong) == {"rights", "allow_list", "account_kind"}
+    told = post(
+        web, address, {"rights": ["clerk"], "allow_list": ["198.51.100.0/24"], "account": "svc-fares", "account_kind": "service"}
+    ).json()
+    assert (told["rights"], told["state"], told["account"]) == (["clerk"], "live", "svc-fares")
+    assert setup.web("reader").post(address, "{}", content_type="application/json").status_code == 403
+
+
+def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
+    """After every kind of change the list says what working it out anew says."""
+    web = setup.web()
+    connection = setup.latched("manifest.read", "berth.read")
+    other = fares(setup)
+
+    def check(what: str) -> None:
+        listed = {one["ref"]: one for one in web.get("/api/connections").json()["items"]}
+        for one in halves.with_everything(Connection.objects.all()):
+            fresh = json.loads(json.dumps(row(one, halves.work_out(one, timezone.now())), cls=DjangoJSONEncoder))
+            assert listed[one.ref] == fresh, what
+
+    def again(ref: str = "cargo") -> Connection:
+        return Connection.objects.select_related("client", "place__application").get(ref=ref)
+
+    check("at first")
+    setup.test(connection)
+    check("a test that passed")
+    connections.change(setup.by, again(), {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}})
+    check("a change of ours")
+    setup.test(again())
+    check("a test that failed")
+    connections.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
+    check("an act at the provider")
+    user = connections.add_user(setup.by, again(), "Customs", "job", "", "", ["PUT /manifests/{number}"])
+    check("a user")
+    connections.remove_user(setup.by, ConnectionUser.objects.select_related("connection").get(pk=user.pk))
+    check("no user")
+    setup.sign_in(again(), "m.orr@gannet.example")
+    check("another account")
+    clients.note_consent(setup.by, again().client, "manifest.write", True)  # type: ignore[arg-type]
+    check("consent")
+    application = again().place.application
+    profile = application.profile
+    applications.change(
+        setup.by, application, {"profile": {**profile, "scopes": [{**one, "administrator": True} for one in profile["scopes"]]}}
+    )
+    check("a profile")
+    place = place_of(setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares", "staging")}, "staging")
+    staged = setting_up.begin(setup.by, place, "api_key")
+    for one in (other, staged):
+        connections.put_secret(setup.by, one, "the-very-same-key-1234", None, "api_key")
+        check("a secret, used in two environments")
+    Credential.objects.filter(kind="api_key").update(ends=timezone.now() + timedelta(seconds=0.4))
+    connections.change(setup.by, other, {"pace": 5})
+    connections.change(setup.by, staged, {"pace": 5})
+    check("a secret that will end")
+    time.sleep(0.5)
+    check("a secret that has ended")
+    connections.remove(setup.by, staged)
+    check("the other environment gone")

@@ -1,0 +1,45 @@
+<script lang="ts">
+  import { route } from '../router'
+  import Intake from './Intake.svelte'
+  import { may } from './session.svelte'
+
+  let dialog: HTMLDialogElement | undefined = $state()
+  let open = $state(false)
+  let said = $state<string[]>([])
+  /** On a connection's page, what is pasted can be put in place there; elsewhere it is only explained. */
+  const connection = $derived(/^\/connections\/([a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '')
+  const target = $derived(connection === 'new' ? '' : connection)
+  $effect(() => {
+    if (open) dialog?.showModal()
+    else dialog?.close()
+  })
+</script>
+
+{#if may('change')}
+  <button
+    type="button"
+    class="border-soft min-h-[32px] rounded-md border px-3"
+    data-key="i"
+    title="Paste or drop anything: I"
+    onclick={() => ((open = true), (said = []))}>Paste anything</button
+  >
+  <dialog
+    bind:this={dialog}
+    class="sheet text-base-content m-auto max-h-[86vh] w-[44rem] overflow-y-auto p-5"
+    aria-labelledby="take-in-title"
+    onclose={() => (open = false)}
+  >
+    <h2 id="take-in-title" class="mb-2">
+      {target ? `Take something in for ${target}` : 'What is this?'}
+    </h2>
+    {#if open}{#key target}<Intake
+          connection={target}
+          taken={(notes) => (said = ['Put in place.', ...Object.values(notes).flat()])}
+        />{/key}{/if}
+    {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">{said.join(' ')}</p>{/if}
+    {#if !target}<p class="help mt-2">
+        Nothing is kept. To put its values in place, open the connection they belong to and paste it there.
+      </p>{/if}
+    <button type="button" class="btn btn-sm mt-3" onclick={() => (open = false)}>Close</button>
+  </dialog>
+{/if}
