@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from .profiles import Profile
 from .registration import Step
 from .schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, OAUTH1, OAUTH2, PAIR, STREAM, Act, Scheme
 from .scopes import joined
@@ -26,11 +25,17 @@ _USUAL: dict[str, tuple[Act, ...]] = {
 
 
 def steps(
-    scheme: Scheme, profile: Profile, application: str, name: str, scopes: frozenset[str], redirect_uris: tuple[str, ...], thumbprint: str
+    scheme: Scheme,
+    application: str,
+    name: str,
+    scopes: frozenset[str],
+    redirect_uris: tuple[str, ...],
+    thumbprint: str,
+    rights: tuple[str, ...] = (),
 ) -> tuple[Step, ...]:
     """The acts of a scheme with what is to be copied filled in; one with nothing to copy where there is nothing keeps its words alone."""
     filled = {"name": name, "scopes": joined(scopes), "thumbprint": thumbprint, "application": application,
-              "redirect_uri": redirect_uris[0] if redirect_uris else "", "rights": ", ".join(one.name for one in profile.roles[:1])}  # fmt: skip
+              "redirect_uri": redirect_uris[0] if redirect_uris else "", "rights": ", ".join(rights)}  # fmt: skip
     found = [
         Step(f"switch:{one}", f"See that the firm-wide switch “{one}” is on; an administrator there can set it") for one in scheme.switches
     ]

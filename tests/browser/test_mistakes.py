@@ -112,9 +112,10 @@ def test_a_permission_does_not_reach_an_older_token(page: Page, stand_ins: Stand
     window.goto(stand_ins.office("tides", "production"))
     shown = dict(line.split("\t") for line in made(window, "Tide upload", "svc-tides", "read-and-write").splitlines())
     window.close()
-    page.get_by_role("button", name="Take in").click()
+    page.get_by_role("button", name="Paste anything").click()
     names = {"client_key": "Client key", "client_secret": "Client secret", "token_id": "Token", "token_secret": "Token secret"}
     take_in(page, "\n".join(f"{name}: {shown[label]}" for name, label in names.items()), *names)
+    page.get_by_role("button", name="Close").click()
     for pin in ("client_key", "token_id"):
         press(page, pin, "Ours is what they gave")
         expect(page.locator(f"[data-pin={pin}]")).to_have_attribute("data-fit", "not_proven")

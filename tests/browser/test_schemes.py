@@ -368,7 +368,7 @@ def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk, them
         page.wait_for_timeout(300)
         assert violations(page) == [], title
     page.goto("/connections/crew-roster-sandbox")
-    page.get_by_role("button", name="Take in").click()
+    page.get_by_role("button", name="Paste anything").click()
     page.get_by_label("Paste or drop anything here").fill("hello there")
     expect(page.locator("[data-intake]")).to_be_visible()
     assert violations(page) == []

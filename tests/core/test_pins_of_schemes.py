@@ -96,7 +96,6 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
     ("certificate", CERTIFICATE, {"certificate": replace(SIGHT, sha256="11:" * 31 + "11")}, {}, "another certificate", "note_thumbprint"),
     ("audience", JWT, {"values": {**VALUES[JWT], "audience": "https://pay.example/t/"}}, {}, "Only a slash", "take_provider"),
     ("grant", JWT, {"parts": replace(KINDS[JWT], switches=("Programs may sign in",))}, {}, "firm-wide switch “Programs may sign in”", "note_switch"),
-    ("environment", API_KEY, {"secrets": {"api_key": replace(KEY, elsewhere="Sandbox")}}, {}, "is the one that is used in Sandbox", "put_secret"),
     ("username", BASIC, {"values": {**VALUES[BASIC], "username": "svc-other"}}, {}, "another user name", "note_fact"),
     ("environment", API_KEY, {}, {"environment": "Sandbox"}, "registered in Sandbox", "choose_client"),
 ]  # fmt: skip
@@ -180,3 +179,12 @@ def test_profiles_there_and_back_and_what_is_refused() -> None:
                         ({"schemes": [{"key": "api_key", "values": [{"key": "api_key", "pattern": "("}]}]}, "regular expression"), ({"schemes": 5}, "cannot be read")):  # fmt: skip
         with pytest.raises(profiles.BadProfile, match=says):
             profiles.from_dict(wrong)
+
+
+def test_a_secret_of_another_environment() -> None:
+    given = halves(API_KEY, {"secrets": {"api_key": replace(KEY, elsewhere="Sandbox")}})
+    found = next(one for one in pins.work_out(replace(given, proven_at=None)) if one.key == "environment")
+    assert found.fit is Fit.DIFFERS
+    assert found.why == "The API key we send is the one that is used in Sandbox."
+    # Where it works it belongs; the other environment has the wrong one.
+    assert next(one for one in pins.work_out(given) if one.key == "environment").fit is Fit.FITS

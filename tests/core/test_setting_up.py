@@ -10,7 +10,6 @@ import pytest
 from neatlatch.core.health import State
 from neatlatch.core.pins import Fit, Pin
 from neatlatch.core.preparing import steps
-from neatlatch.core.profiles import Profile, ScopeInfo
 from neatlatch.core.schemes import API_KEY, CODE, KINDS, Act
 from neatlatch.core.setting_up import Facts, work_out
 
@@ -55,14 +54,13 @@ def test_nobody_signs_in_with_a_key() -> None:
 
 
 def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
-    profile = Profile(roles=(ScopeInfo("reader"),))
-    usual = steps(KINDS[API_KEY], profile, "Fares", "Ferries", frozenset(), (), "")
+    usual = steps(KINDS[API_KEY], "Fares", "Ferries", frozenset(), (), "", ("reader",))
     assert usual[0].copy == "Ferries"
     assert usual[1].copy == "reader"
     own = replace(
         KINDS[CODE], acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")), switches=("Programs may sign in",)
     )
-    found = steps(own, profile, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")
+    found = steps(own, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")
     assert [(one.key, one.copy) for one in found] == [
         ("switch:Programs may sign in", ""),
         ("act:1", "https://l.example/r"),

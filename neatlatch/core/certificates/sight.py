@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from cryptography.x509.oid import NameOID
+
 from ..pins.base import CertificateSight
 from . import path, reading
 from .facts import of_certificate
@@ -33,6 +35,7 @@ def of_pem(pem: str, public_key: str, trusted: str, now: datetime) -> Certificat
         alone = path.judge(leaf, [], [leaf], now, purpose="any")
         code, ends = alone.verdict, alone.ends
         says = alone.says if not alone.valid else "Its issuer is not known here, so only the certificate itself was judged."
-    common = next((part[3:] for part in told.subject.split(",") if part.startswith("CN=")), told.subject)
+    names = leaf.subject.get_attributes_for_oid(NameOID.COMMON_NAME)
+    common = str(names[0].value) if names else told.subject
     may = told.purposes is None or "client" in told.purposes or "any" in told.purposes
     return CertificateSight(common, told.sha256, ends, code, says, may, None if not public_key else public_key == told.key.spki_sha256)

@@ -12,10 +12,11 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import oauth2, preparing, registration
+from neatlatch.core import oauth2, preparing, profiles, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
+from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
@@ -138,10 +139,18 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     profile = client.place.application.read_profile()
     scheme = profile.scheme(client.scheme)
     if client.scheme not in (CODE, CLIENT) or (scheme is not None and scheme.acts):
-        return preparing.steps(scheme or KINDS[client.scheme], profile, client.place.application.name, client.name, frozenset(client.scopes),
-                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""))  # fmt: skip
+        return preparing.steps(scheme or KINDS[client.scheme], client.place.application.name, client.name, frozenset(client.scopes),
+                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""), _needed_rights(client, profile))  # fmt: skip
     wanted = frozenset(one.name for one in client.place.application.read_profile().scopes if one.administrator)
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
+
+
+def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]:
+    """The fewest roles that the users of the client's connections need; the first of the profile while nobody is noted."""
+    operations = [profile.operation(name) for one in client.connections.all() for user in one.users.all() for name in user.operations]
+    needed = {role for one in operations if one is not None for role in lacking((), one.alternatives, profile.implies)}
+    least = {role for role in needed if not any(role in closure({other}, profile.implies) for other in needed - {role})}
+    return tuple(sorted(least)) or tuple(one.name for one in profile.roles[:1])
 
 
 @transaction.atomic

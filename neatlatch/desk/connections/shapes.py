@@ -507,7 +507,7 @@ def _curl(connection: Connection, scheme: Scheme, method: str, path: str) -> str
 
 
 def _lacks(both: pins.Halves) -> dict[str, list[str]]:
-    permitted = both.caller.scopes & closure(both.provider.scopes, both.implies)
+    permitted = both.provider.rights if both.roles else both.caller.scopes & closure(both.provider.scopes, both.implies)
     lacks: dict[str, list[str]] = {}
     for one in both.needs:
         for scope in sorted(lacking(permitted, one.alternatives, both.implies)):

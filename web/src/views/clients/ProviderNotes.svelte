@@ -51,7 +51,7 @@
     >
   {/each}
   {#if !oauth}
-    <div class="grid grid-cols-[1fr_9.5rem] gap-x-3">
+    <div class="grid grid-cols-[1fr_11.5rem] gap-x-3">
       <Field id="account" label="Whose it is there" error={errors.account}>
         <input id="account" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={account} />
       </Field>

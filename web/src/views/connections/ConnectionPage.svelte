@@ -3,7 +3,6 @@
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
-  import Intake from '../../lib/Intake.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -35,7 +34,7 @@
   let problem = $state<unknown>(null)
   let busy = $state(false)
   let watching = $state<string | null>(null)
-  let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate' | 'intake'>(
+  let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate'>(
     searchParams.get('put') === 'secret' ? 'secret' : searchParams.get('put') === 'certificate' ? 'certificate' : '',
   )
   let which = $state('')
@@ -126,7 +125,6 @@
     >
     <span class="ms-auto flex gap-3">
       {#if may('change')}<a class="btn btn-sm" href="/connections/{ref}/set-up">Set up</a>
-        <button class="btn btn-sm" onclick={() => (open = open === 'intake' ? '' : 'intake')}>Take in</button>
         <button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
           >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
         >{/if}
@@ -167,13 +165,6 @@
   {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
   {#if open === 'secret' && may('change')}{#key which}<PutSecret {connection} {which} done={closed} />{/key}{/if}
   {#if open === 'certificate' && may('change')}<PutCertificate {connection} done={closed} />{/if}
-  {#if open === 'intake' && may('change')}
-    <section class="sheet mb-4 p-4" aria-labelledby="intake-title">
-      <h2 id="intake-title" class="mb-2">Take something in</h2>
-      <Intake connection={connection.ref} taken={closed} />
-      <button class="act mt-2" onclick={() => (open = '')}>Leave it</button>
-    </section>
-  {/if}
   {#if open === 'client'}
     <section class="sheet mb-4 p-4">
       <h2 class="mb-1">Name the client registration</h2>
