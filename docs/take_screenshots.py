@@ -51,7 +51,8 @@ def main() -> None:
             "application": "/applications/cargo-manifests", "register-client": "/applications/cargo-manifests/clients/new",
             "client-by-hand": f"/clients/{by_hand}", "new-connection": f"/connections/new?application=cargo-manifests&environment=production&client={production}",
             "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
-            "journal": "/journal",
+            "journal": "/journal", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
+            "connection-stream": "/connections/vessel-positions", "begin": "/connections/new?application=vessel-positions",
         }  # fmt: skip
         for name, address in views.items():
             if not wanted or name in wanted:
@@ -65,6 +66,13 @@ def main() -> None:
             page.get_by_role("button", name="Show it once").click()
             page.locator("[data-secret]").wait_for()
             page.screenshot(path=OUT / "client.png")
+        if not wanted or "intake" in wanted:
+            take(page, "intake", "/connections/tide-tables/set-up")
+            page.get_by_role("button", name="Paste anything").click()
+            words = "client_key: ck-7d21c0a9e4\nclient_secret: ' Yv0qk2-made-up-for-the-picture'\ntoken_id: tid-41fe9b02\ntoken_secret: q9-also-made-up-Lm83\ncolour: red"
+            page.get_by_role("dialog").get_by_label("Paste or drop anything here").fill(words)
+            page.locator("[data-intake]").wait_for()
+            page.screenshot(path=OUT / "intake.png")
         if not wanted or "connection-dark" in wanted:
             dark = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
             log_in(dark)

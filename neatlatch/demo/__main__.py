@@ -15,6 +15,9 @@ from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).resolve().parents[2]
+# Where each stand-in's own screens are, counted from the control port.
+_SCREENS = {"Berth booking": 44, "Crew roster": 62, "Fare kiosks": 50, "Fuel ledger": 42, "Harbour returns": 40, "Lost property": 60, "Passenger messages": 52,
+            "Payroll export": 46, "Repair tickets": 58, "Tide tables": 48, "Vessel positions": 54}  # fmt: skip
 _STAND_IN_PORTS = (0, 10, 11, 20, 21, 30, 31, *range(40, 64))
 
 
@@ -154,9 +157,12 @@ def main() -> None:
         print(f"\nNeat Latch is ready:  {environment['NEATLATCH_URL']}\n")
         for name, (role, word) in logins.items():
             print(f"   {role:<14} {name:<8} {word}")
+        print("\nThe applications' own screens, where values are carried from (Sandbox, Staging and Production by their paths):")
         print(
-            f"\nCargo manifests' own office:  http://127.0.0.1:{control_port + 10}/office (Sandbox), :{control_port + 20} (Staging), :{control_port + 30} (Production)"
+            f"  Cargo manifests      http://127.0.0.1:{control_port + 10}/office, :{control_port + 20} (Staging), :{control_port + 30} (Production)"
         )
+        for application, offset in _SCREENS.items():
+            print(f"  {application:<20} http://127.0.0.1:{control_port + offset}/")
         print("Faults are switched on at its control address; see docs/demo.md. Ctrl-C stops everything.\n", flush=True)
         name = crew.watch()
         print((log / f"{name}.log").read_text()[-2000:], file=sys.stderr)
