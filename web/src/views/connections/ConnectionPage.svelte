@@ -3,6 +3,7 @@
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
+  import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -31,8 +32,8 @@
     queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
     enabled: Boolean(signedIn),
   }))
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
+  const acts = acting()
+  const run = acts.run
   let watching = $state<string | null>(null)
   let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate'>(
     searchParams.get('put') === 'secret' ? 'secret' : searchParams.get('put') === 'certificate' ? 'certificate' : '',
@@ -47,17 +48,6 @@
       : (STATES[found.data?.state ?? ''] ?? ''),
   )
 
-  async function run(call: () => Promise<unknown>): Promise<void> {
-    problem = null
-    busy = true
-    try {
-      await call()
-      await queries.invalidateQueries()
-    } catch (error) {
-      problem = error
-    }
-    busy = false
-  }
   const test = () =>
     run(async () => {
       const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref } } }))
@@ -128,10 +118,10 @@
         <button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
           >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
         >{/if}
-      {#if connection.signs_person_in && may('test')}<button class="btn btn-sm" disabled={busy} onclick={signIn}
+      {#if connection.signs_person_in && may('test')}<button class="btn btn-sm" disabled={acts.busy} onclick={signIn}
           >{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
         >{/if}
-      {#if may('test')}<button class="btn btn-primary btn-sm" data-key="t" disabled={busy} onclick={test}
+      {#if may('test')}<button class="btn btn-primary btn-sm" data-key="t" disabled={acts.busy} onclick={test}
           >Test now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
         >{/if}
     </span>
@@ -154,7 +144,7 @@
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Cleaned: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
-  {#if problem}<div class="mb-3"><ProblemBox {problem} /></div>{/if}
+  {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   {#if consent}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Ask an administrator of {connection.application_name} to consent to <span class="value">{consent}</span> for client
@@ -181,7 +171,7 @@
     </section>
   {/if}
   <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
-    <ShearLine pins={connection.pins} {act} {busy} />
+    <ShearLine pins={connection.pins} {act} busy={acts.busy} />
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
       <UsersCard {connection} />

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -14,7 +15,6 @@
   import TestCard from './TestCard.svelte'
 
   const ref = $derived(String((route.params as Record<string, string>).ref))
-  const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
@@ -29,25 +29,14 @@
     queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
     enabled: Boolean(signedIn),
   }))
+  const acts = acting()
+  const run = acts.run
   let opened = $state<string | null>(null)
-  let problem = $state<unknown>(null)
   let watching = $state<string | null>(null)
-  let busy = $state(false)
   let said = $state<string[]>([])
   /** The step to do now stands open, unless the person opened another. */
   const open = $derived(opened ?? (standing.data?.next || ''))
 
-  async function run(call: () => Promise<unknown>): Promise<void> {
-    problem = null
-    busy = true
-    try {
-      await call()
-      await queries.invalidateQueries()
-    } catch (error) {
-      problem = error
-    }
-    busy = false
-  }
   const test = (last: string) =>
     run(async () => {
       const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref }, query: { last } } }))
@@ -114,7 +103,7 @@
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Taken in: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
-  {#if problem}<div class="mb-3"><ProblemBox {problem} /></div>{/if}
+  {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   <div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
     <ol class="sheet" aria-label="Steps of setting up, in the order of the work">
       {#each standing.data.sections as section, place (section.key)}
@@ -151,7 +140,7 @@
                 {#if connection.schemes.length > 1 && may('change')}
                   <p class="mt-2">
                     {#each connection.schemes.filter((one) => one.key !== connection.scheme.key) as one (one.key)}
-                      <button class="act me-4" disabled={busy} onclick={() => changeScheme(one.key)}
+                      <button class="act me-4" disabled={acts.busy} onclick={() => changeScheme(one.key)}
                         >Take the other way: {one.label}</button
                       >
                     {/each}
@@ -161,7 +150,7 @@
               {:else if section.key === 'prepare'}<SetUpPrepare {connection} {done} />
               {:else if section.key === 'ours'}<SetUpOurs {connection} {done} />
               {:else if section.key === 'sign_in'}
-                {#if may('test')}<button class="btn btn-primary btn-sm" disabled={busy} onclick={signIn}
+                {#if may('test')}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={signIn}
                     >{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
                   >{/if}
                 <p class="help mt-1">
@@ -172,13 +161,13 @@
               {:else}
                 <div class="mb-2 flex flex-wrap gap-3">
                   {#if may('test')}
-                    <button class="btn btn-sm" disabled={busy} onclick={() => test('sign_in')}>The credential alone</button>
-                    <button class="btn btn-primary btn-sm" data-key="t" disabled={busy} onclick={() => test('')}
+                    <button class="btn btn-sm" disabled={acts.busy} onclick={() => test('sign_in')}>The credential alone</button>
+                    <button class="btn btn-primary btn-sm" data-key="t" disabled={acts.busy} onclick={() => test('')}
                       >The whole road <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
                     >
                   {/if}
                   {#if connection.paused && connection.state === 'latched' && may('change')}
-                    <button class="btn btn-sm" disabled={busy} onclick={() => intoRounds(connection.version)}
+                    <button class="btn btn-sm" disabled={acts.busy} onclick={() => intoRounds(connection.version)}
                       >Take it into the rounds</button
                     >
                   {/if}
@@ -219,7 +208,7 @@
           <h2 id="left-title" class="mb-1">Other environments</h2>
           <p class="text-soft">{standing.data.environments_left.join(' and ')} not set up yet.</p>
           {#each may('change') ? standing.data.copies_to : [] as one (one.key)}
-            <button class="act block" disabled={busy} onclick={() => copy(one.key)}>Copy this set-up to {one.name}</button>
+            <button class="act block" disabled={acts.busy} onclick={() => copy(one.key)}>Copy this set-up to {one.name}</button>
           {/each}
           {#if standing.data.copies_to.length < standing.data.environments_left.length && may('change')}
             <a class="act block" href="/applications/new?name={encodeURIComponent(connection.application_name)}"

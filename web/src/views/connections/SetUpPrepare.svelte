@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, once, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Intake from '../../lib/Intake.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -11,12 +12,12 @@
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const queries = useQueryClient()
+  const acts = acting()
+  const run = acts.run
   const unique = crypto.randomUUID()
   let tries = 0
   let name = $state('')
   let byProtocol = $state(true)
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
   const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(connection.scheme.key))
   const client = createQuery(() => ({
     queryKey: ['client', connection.client],
@@ -30,17 +31,6 @@
   const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
   const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
 
-  async function run(call: () => Promise<unknown>): Promise<void> {
-    problem = null
-    busy = true
-    try {
-      await call()
-      await queries.invalidateQueries()
-    } catch (error) {
-      problem = error
-    }
-    busy = false
-  }
   const choose = (id: string) =>
     ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref: connection.ref } }, body: { client: id } }))
   const begin = (event: Event) => {
@@ -88,7 +78,7 @@
           ><input type="checkbox" bind:checked={byProtocol} /> Register it there for me (RFC 7591)</label
         >
       {/if}
-      <button class="btn btn-primary btn-sm" disabled={busy || !name.trim()}
+      <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}
         >{oauth && place?.registers && byProtocol ? 'Register' : 'List the acts'}</button
       >
     </form>
@@ -97,7 +87,7 @@
         Or take one that is there already. Touching one that works stops everyone who uses it; another use wants one of its own.
       </p>
       {#each fitting as one (one.id)}<p>
-          <button class="act" disabled={busy} onclick={() => run(() => choose(one.id))}>{one.name}</button>
+          <button class="act" disabled={acts.busy} onclick={() => run(() => choose(one.id))}>{one.name}</button>
           <span class="value text-soft">{one.client_id}</span>
         </p>{/each}
     {/if}
@@ -123,4 +113,4 @@
     </div>
   {/if}
 {/if}
-{#if problem}<div class="mt-2"><ProblemBox {problem} /></div>{/if}
+{#if acts.problem}<div class="mt-2"><ProblemBox problem={acts.problem} /></div>{/if}
