@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
@@ -20,7 +20,6 @@
   import UsersCard from './UsersCard.svelte'
 
   const ref = $derived(String((route.params as Record<string, string>).ref))
-  const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
