@@ -7,6 +7,7 @@ look and clear of the probe. The aim: less than 1.3 times the bare time.
 from __future__ import annotations
 
 import random
+import secrets
 import ssl
 import statistics
 import tempfile
@@ -20,6 +21,7 @@ import yaml
 
 from neatlatch.core import oauth2, pkce, profiles
 from neatlatch.core.evidence import Exchange, RungResult
+from neatlatch.core.schemes import CODE
 from neatlatch.demo.visitor import Visitor
 from neatlatch.wire.ladder import Climb, Held, Plan
 from neatlatch.wire.road import Policy, Road
@@ -59,10 +61,12 @@ def set_up(stand_ins: StandIns, trust: str) -> tuple[Plan, str]:
     client = oauth2.Client(made["client_id"], made["client_secret"])
     request = oauth2.code_request(told["token_endpoint"], client, parse_qs(urlsplit(back).query)["code"][0], URI, verifier)
     token = web.post(request.url, content=request.body, headers=dict(request.headers)).json()["access_token"]
-    story = yaml.safe_load((Path(__file__).parents[1] / "neatlatch/demo/scenario.yaml").read_text())
-    profile = profiles.from_dict(story["application"]["profile"])
-    plan = Plan(profiles.CODE, told["token_endpoint"], f"{issuer}/api", client, "TEST-bench", told["authorization_endpoint"], told["introspection_endpoint"],
-                URI, SCOPES, {}, profile.harmless_call(), profile.operations, (), profile.probe)  # fmt: skip
+    profile = profiles.from_dict(yaml.safe_load((Path(__file__).parents[1] / "neatlatch/profiles/cargo-manifests.yaml").read_text()))
+    plan = Plan(
+        scheme=CODE, mark="TEST-bench", token_endpoint=told["token_endpoint"], api_base=f"{issuer}/api", client=client,
+        authorization_endpoint=told["authorization_endpoint"], introspection_endpoint=told["introspection_endpoint"], redirect_uri=URI, scopes=SCOPES,
+        harmless=profile.harmless_call(), operations=profile.operations, probe=profile.probe,
+    )  # fmt: skip
     return plan, token
 
 
@@ -70,7 +74,7 @@ def ladder(plan: Plan, token: str, trust: str) -> float:
     """One full ladder, in milliseconds."""
     begun = time.perf_counter()
     with Road(Policy(("127.0.0.0/8", "::1/128")), trust=trust) as road:
-        climb = Climb(plan, road, OneToken(token), lambda: datetime.now(UTC), random.random)
+        climb = Climb(plan, road, OneToken(token), lambda: datetime.now(UTC), random.random, lambda: secrets.token_urlsafe(9))
         rungs = [one for one in climb.run() if isinstance(one, RungResult)]
     assert len(rungs) == 6, rungs[-1]
     assert all(one.passed for one in rungs), rungs[-1]

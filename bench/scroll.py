@@ -39,7 +39,7 @@ def told(name: str, found: dict[str, Any]) -> float:
     gaps = sorted(found["gaps"][2:])
     print(f"{name}: median {statistics.median(gaps):.1f} ms between frames, 99 % under {gaps[int(len(gaps) * 0.99)]:.1f} ms, worst {gaps[-1]:.0f} ms; "
           f"{found['rows']} rows in the page at most; scrolled {found['top']:.0f} px")  # fmt: skip
-    return statistics.median(gaps)
+    return float(statistics.median(gaps))
 
 
 def main() -> None:

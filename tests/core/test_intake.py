@@ -150,6 +150,13 @@ def test_a_lone_value_goes_only_where_it_alone_could() -> None:
     assert [one.key for one in put.open] == ["key_id", "key_secret"]
 
 
+def test_one_line_with_its_name() -> None:
+    assert placed("client_secret: s3cr3t-value") == {"client_secret": "s3cr3t-value"}
+    assert placed("Client ID:  “gs-1”\n") == {"client_id": "gs-1"}
+    assert [one.name for one in read("Secret ID: sid-9").items] == ["Secret ID"]
+    assert placed("Secret ID: sid-9") == {}
+
+
 def test_a_further_endpoint_wants_its_name() -> None:
     scheme = replace(KINDS[STREAM], endpoints=(endpoint("register", "Register", BASIC),))
     put = place(read("KEY_ID=k1\nKEY_SECRET=s1\nREGISTER_USERNAME=u\nREGISTER_PASSWORD=p\n"), scheme.all_values())

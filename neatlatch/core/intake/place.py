@@ -72,7 +72,7 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
 
     A single value without a name goes to a place only if there is exactly one that it could be.
     """
-    if found.kind == "value" and len(found.items) == 1:
+    if found.kind == "value" and len(found.items) == 1 and not found.items[0].name:
         return _lone(found.items[0], wanted)
     best: dict[int, tuple[int, Value]] = {}
     for number, item in enumerate(found.items):

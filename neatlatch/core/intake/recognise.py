@@ -5,6 +5,7 @@ Nothing is guessed silently: what cannot be told is said, and what cannot be rea
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 
 from . import certificate_files, line_files, tree_items, trees, web_lines
@@ -13,6 +14,8 @@ from .found import Item, Recognised, Refused
 
 LARGEST = 4 * 1024 * 1024
 LONGEST_LINE = 300_000
+# One line as people send it, "Client secret: a1b2": words, a colon and a space, and one word after it. Common practice, no source.
+_ONE_NAMED = re.compile(r"([A-Za-z][\w-]*(?: [A-Za-z][\w-]*){0,3}): +(\S+)")
 _BOMS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig"))
 
 
@@ -99,6 +102,9 @@ def _lines(text: str, now: datetime) -> Recognised:
         if line_files.looks_like_properties(text):
             return line_files.read_properties(text)
         return _several(text)
+    if (named := _ONE_NAMED.fullmatch(text.strip())) and (cleaned := clean(named[2])).value:
+        odd = tuple(("Looks odd", one) for one in suspicions(cleaned.value))
+        return Recognised("value", f"A value and its name, “{named[1]}”", (Item(named[1], cleaned.value, cleaned.notes),), (), odd)
     return _one(text)
 
 

@@ -7,6 +7,7 @@ import uuid
 from django.db import models
 
 from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import CLIENT, CODE
 from neatlatch.desk.applications.models import Place
 
 
@@ -37,7 +38,7 @@ class Client(models.Model):
     management_address = models.CharField(max_length=500, blank=True)
     management_token = models.BinaryField(null=True)
     ticks = models.JSONField(default=list)
-    scheme = models.CharField(max_length=40, default="oauth2_code")
+    scheme = models.CharField(max_length=40, default=CODE)
     facts = models.JSONField(default=dict)
     account = models.CharField(max_length=200, blank=True)
     account_kind = models.CharField(max_length=10, blank=True)
@@ -63,6 +64,8 @@ class Client(models.Model):
         self.name, self.contacts, self.public = fields.name, list(fields.contacts), fields.public
         self.redirect_uris, self.grants, self.scopes = list(fields.redirect_uris), list(fields.grants), sorted(fields.scopes)
         self.sign_in_method = fields.sign_in_method
+        if self.scheme in (CODE, CLIENT):
+            self.scheme = CLIENT if "client_credentials" in fields.grants and "authorization_code" not in fields.grants else CODE
 
     @property
     def token_place(self) -> str:
