@@ -93,6 +93,11 @@ _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
     "protocol_version": ("No TLS version is common to both.", "They offer only versions that are too old to be safe, or too new for this machine."),
     "certificate_required": ("They want a client certificate.", "Put a client certificate in on the caller side."),
     "bad_certificate": ("They did not accept our client certificate.", "Compare its thumbprint with the one they hold."),
+    "unknown_ca": ("They do not trust the authority of our certificate.", "Use a certificate of an authority that they trust, or have them trust this one."),
+    "certificate_expired": ("They say that our certificate has ended.", "Put a newer one in, and give it to them as well."),
+    "certificate_revoked": ("They say that our certificate was revoked.", "Put another one in, and give it to them as well."),
+    "closed_on_certificate": ("They did not take our client certificate.",
+                              "They may not trust its authority, or not know this one: compare its thumbprint with the one they hold."),
     "not_tls": ("What answers there does not speak TLS.", "Check the port, and whether the address should begin with http: on loopback."),
 }  # fmt: skip
 _ROAD = {

@@ -28,6 +28,10 @@ class Request:
     body: str = ""
     secrets: tuple[str, ...] = ()
 
+    def __repr__(self) -> str:
+        # Address, headers and body may all hold a secret, encoded in some way that masking could miss.
+        return f"Request({self.method!r}, •••)"
+
 
 @dataclass(frozen=True)
 class Client:

@@ -60,6 +60,8 @@ def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Re
         header = oauth1.authorization(request.method, request.url, keys, nonce, timestamp, request.body or None, content_type)
         return _with(request, (("Authorization", header),), secrets)
     if held.kind == CERTIFICATE:  # the line itself says who we are
+        _value(held, "certificate")
+        _secret(held, "private_key")
         return request
     raise NotComplete(f"There is no way of sending {held.kind}.")
 
@@ -83,11 +85,15 @@ def _with(request: Request, headers: tuple[tuple[str, str], ...], secrets: tuple
 
 def _value(held: Credentials, key: str) -> str:
     if not held.values.get(key):
-        raise NotComplete(f"The {key.replace('_', ' ')} is not filled in.")
+        raise NotComplete(f"The {_said(key)} is not filled in.")
     return held.values[key]
 
 
 def _secret(held: Credentials, key: str) -> str:
     if not held.secrets.get(key):
-        raise NotComplete(f"The {key.replace('_', ' ')} has not been put in.")
+        raise NotComplete(f"The {_said(key)} has not been put in.")
     return held.secrets[key]
+
+
+def _said(key: str) -> str:
+    return " ".join({"api": "API", "id": "ID"}.get(one, one) for one in key.split("_"))

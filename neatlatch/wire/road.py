@@ -83,7 +83,9 @@ def tls_code(error: Exception) -> str:
         return by_number.get(error.verify_code, "untrusted")
     text = str(error).lower()
     for sign, code in (("certificate required", "certificate_required"), ("certificate_required", "certificate_required"),
-                       ("bad certificate", "bad_certificate"), ("handshake failure", "handshake_failure"), ("protocol version", "protocol_version"),
+                       ("bad certificate", "bad_certificate"), ("alert unknown ca", "unknown_ca"), ("alert certificate unknown", "bad_certificate"),
+                       ("alert unsupported certificate", "bad_certificate"), ("alert certificate expired", "certificate_expired"),
+                       ("alert certificate revoked", "certificate_revoked"), ("handshake failure", "handshake_failure"), ("protocol version", "protocol_version"),
                        ("unsupported protocol", "protocol_version"), ("wrong version number", "not_tls"), ("record layer", "not_tls")):  # fmt: skip
         if sign in text:
             return code
@@ -341,7 +343,7 @@ class Road(httpcore.NetworkBackend):
             finally:
                 response.close()
         except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol, httpx.DecodingError) as error:
-            broken = _broken("socket", "reset", f"What came back is not HTTP: {error}")
+            broken = self._what_is_not_http(error)
             broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail)
             raise broken from error
         except RoadError as broken:
@@ -354,6 +356,14 @@ class Road(httpcore.NetworkBackend):
             response_body=mask_body(text, response.headers.get("content-type", ""), known),
         )  # fmt: skip
         return Answer(response.status_code, dict(headers), text, exchange)
+
+    def _what_is_not_http(self, error: Exception) -> RoadError:
+        """Many servers close the line, without an alert, when they do not take a client certificate (TLS 1.3 has the handshake end before)."""
+        if self.shows is not None and isinstance(error, httpcore.RemoteProtocolError) and "without sending" in str(error):
+            return _broken(
+                "tls", "closed_on_certificate", "The line was closed without an answer, right after our certificate.", CauseClass.TLS
+            )
+        return _broken("socket", "reset", f"What came back is not HTTP: {error}")
 
     def _read(self, response: httpx.Response) -> bytes:
         parts, size = [], 0
