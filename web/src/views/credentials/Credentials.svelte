@@ -31,15 +31,14 @@
       <table class="rows">
         <thead
           ><tr
-            ><th>Client secret</th><th>Ends</th><th>Application</th><th>Environment</th><th>Client</th><th>Used by</th><th
-              >Came by</th
+            ><th>Secret</th><th>Ends</th><th>Application</th><th>Environment</th><th>Client</th><th>Used by</th><th>Came by</th
             ><th>Kept since</th></tr
           ></thead
         >
         <tbody>
           {#each rows as one (one.id)}
             <tr data-row>
-              <td class="value">{one.hint}</td>
+              <td class="value">{one.kind === 'private_key' ? 'private key' : one.hint}</td>
               <td class={one.over ? 'text-error font-semibold' : ''}
                 >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">no end date known</span>{/if}</td
               >

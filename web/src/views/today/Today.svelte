@@ -13,10 +13,20 @@
 
   const today = createQuery(() => ({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/today')), refetchInterval: 15_000 }))
   const total = $derived(today.data ? Object.values(today.data.counts).reduce((a, b) => a + b, 0) : 0)
+  const out = (fits: string[]) => fits.some((fit) => fit === 'differs' || fit === 'missing')
+  // A connection may work and still have a pin out: by a rule of the house, not by a refusal. The counts say so, or they would not match the wall.
+  const ruled = $derived(
+    (today.data?.wall ?? [])
+      .flatMap((row) => Object.values(row.cells).flat())
+      .filter((one) => one.state === 'latched' && out(one.glyph.fits)).length,
+  )
   const counts = $derived(
     Object.entries(today.data?.counts ?? {})
       .filter(([, count]) => count > 0)
-      .map(([state, count]) => `${count} ${STATES[state]?.toLowerCase()}`)
+      .map(
+        ([state, count]) =>
+          `${count} ${STATES[state]?.toLowerCase()}${state === 'latched' && ruled ? `, ${ruled} of them with a pin out` : ''}`,
+      )
       .join(' · '),
   )
 </script>
@@ -104,12 +114,7 @@
                   >
                   {#each today.data.environments as environment (environment.key)}
                     {@const cells = row.cells[environment.key] ?? []}
-                    {@const bad = cells.some(
-                      (one) =>
-                        one.state === 'open' ||
-                        one.state === 'sticking' ||
-                        one.glyph.fits.some((fit) => fit === 'differs' || fit === 'missing'),
-                    )}
+                    {@const bad = cells.some((one) => one.state === 'open' || one.state === 'sticking' || out(one.glyph.fits))}
                     <td class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad ? 'bg-bad-ground' : ''}">
                       {#each cells as cell (cell.ref)}
                         <a
