@@ -147,3 +147,5 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
     page.goto("/connections/lost-property")
     expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "not_proven")
     latch(page)
+    page.goto("/")
+    expect(page.get_by_text(re.compile(r"latched, \d+ of them with a pin out"))).to_be_visible()

@@ -189,6 +189,12 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
         found = diagnosis.diagnose(failed, pins, credential_is_new=_is_fresh(connection, spread), clock_skew=skew)
         test.diagnosis = asdict(found)
     test.save()
+    if failed is None and test.last and test.last != Rung.WORK:
+        # The credential alone is good. That the connection works is shown by the whole road only: no sample, no new state.
+        connection.tested_at = now
+        connection.save(update_fields=["proven_at", "tested_at"])
+        _forget_old(test)
+        return test
     sample, made = Sample.objects.get_or_create(
         test_id=test.pk,
         defaults={"connection": connection, "at": now, "passed": failed is None, "blip": any(one.blip for one in results),
@@ -199,9 +205,13 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
         _move_state(connection, sample, found)
     connection.tested_at = now
     connection.save(update_fields=["state", "score", "same_failures", "last_class", "failing", "proven_at", "tested_at"])
-    old = connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
-    Test.objects.filter(pk__in=list(old)).delete()
+    _forget_old(test)
     return test
+
+
+def _forget_old(test: Test) -> None:
+    old = test.connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
+    Test.objects.filter(pk__in=list(old)).delete()
 
 
 def _passed(results: Iterable[RungResult], rung: str) -> bool:

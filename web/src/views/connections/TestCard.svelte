@@ -8,7 +8,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { rungName } from '../../lib/words'
+  import { RUNGS, rungName } from '../../lib/words'
 
   let { connection, watching }: { connection: Connection; watching: string | null } = $props()
   const queries = useQueryClient()
@@ -21,6 +21,8 @@
   }))
   const test = $derived(live ?? last.data ?? null)
   const ended = (seen: Test) => ['done', 'stopped', 'cut'].includes(seen.state)
+  /** It was to stop before the last rung, and says nothing of what comes after. */
+  const partial = $derived(Boolean(test && ended(test) && test.rungs.length < RUNGS.length))
   const causes = $derived(((test?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
   const failed = $derived(
     (test?.rungs as { rung: string; passed: boolean; tries: number }[] | undefined)?.find((one) => !one.passed),
@@ -71,10 +73,13 @@
   </header>
   <Ladder {test} />
   <div aria-live="polite">
-    {#if test?.passed}<p class="text-success mt-2 font-semibold">
+    {#if test?.passed && partial}<p class="mt-2 font-semibold">
+        The credential alone is good. The whole road has not been tried.
+      </p>
+    {:else if test?.passed}<p class="text-success mt-2 font-semibold">
         All rungs passed{test.rungs.some((one) => one.skipped) ? ', where there was something to try' : ''}.
       </p>{/if}
-    {#if test && ended(test) && connection.state === 'not_proven'}
+    {#if test && ended(test) && connection.state === 'not_proven' && !(test.passed && partial)}
       <p class="bg-quiet-ground mt-2 rounded-md px-3 py-2">This was before the last change. Nobody has tried since.</p>
     {:else if causes.length && failed}
       <div class="bg-bad-ground mt-2 rounded-md px-3 py-2">
