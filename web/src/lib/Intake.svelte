@@ -1,10 +1,17 @@
 <script lang="ts">
   import { useQueryClient } from '@tanstack/svelte-query'
+  import { onMount } from 'svelte'
   import { api, ok, Problem, type Schemas } from '../api/client'
   import { inBase64, LARGEST } from './files'
   import ProblemBox from './ProblemBox.svelte'
 
-  let { connection = '', taken }: { connection?: string; taken?: (notes: Record<string, string[]>) => void } = $props()
+  interface Props {
+    connection?: string
+    /** What was pasted or dropped elsewhere on the page, to begin with. */
+    given?: { text: string; files: FileList | null }
+    taken?: (notes: Record<string, string[]>) => void
+  }
+  let { connection = '', given, taken }: Props = $props()
   const queries = useQueryClient()
   const uid = $props.id()
   let text = $state('')
@@ -75,6 +82,13 @@
     }
     busy = false
   }
+  onMount(() => {
+    if (given?.files) void drop(given.files)
+    else if (given?.text) {
+      text = given.text
+      void look()
+    }
+  })
   function clear(): void {
     text = password = ''
     file = found = null

@@ -9,19 +9,44 @@
   /** On a connection's page, what is pasted can be put in place there; elsewhere it is only explained. */
   const connection = $derived(/^\/connections\/([a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '')
   const target = $derived(connection === 'new' ? '' : connection)
+  let given = $state.raw<{ text: string; files: FileList | null }>({ text: '', files: null })
+  function begin(text = '', files: FileList | null = null): void {
+    given = { text, files }
+    said = []
+    open = true
+  }
+  // Anywhere on the page, unless a field of its own takes it: without this, a browser would leave the page for a dropped file.
+  const free = (event: Event) => !event.defaultPrevented && !open && may('change')
+  function hover(event: DragEvent): void {
+    if (event.dataTransfer?.types.includes('Files')) event.preventDefault()
+  }
+  function drop(event: DragEvent): void {
+    if (!event.dataTransfer?.files.length) return
+    const fits = free(event)
+    event.preventDefault()
+    if (fits) begin('', event.dataTransfer.files)
+  }
+  function paste(event: ClipboardEvent): void {
+    const inField = event.target instanceof Element && event.target.closest('input, textarea, select, [contenteditable]')
+    if (inField || !free(event) || !event.clipboardData) return
+    const text = event.clipboardData.getData('text')
+    if (text.trim() || event.clipboardData.files.length)
+      begin(text, event.clipboardData.files.length ? event.clipboardData.files : null)
+  }
   $effect(() => {
     if (open) dialog?.showModal()
     else dialog?.close()
   })
 </script>
 
+<svelte:window ondragover={hover} ondrop={drop} onpaste={paste} />
 {#if may('change')}
   <button
     type="button"
     class="border-soft min-h-[32px] rounded-md border px-3"
     data-key="i"
     title="Paste or drop anything: I"
-    onclick={() => ((open = true), (said = []))}>Paste anything</button
+    onclick={() => begin()}>Paste anything</button
   >
   <dialog
     bind:this={dialog}
@@ -34,6 +59,7 @@
     </h2>
     {#if open}{#key target}<Intake
           connection={target}
+          {given}
           taken={(notes) => (said = ['Put in place.', ...Object.values(notes).flat()])}
         />{/key}{/if}
     {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">{said.join(' ')}</p>{/if}
