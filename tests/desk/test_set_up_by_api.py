@@ -201,3 +201,30 @@ def test_the_lists_that_forms_are_made_from(setup: Setup) -> None:
     names = {one["name"] for one in web.get("/api/shipped-profiles").json()}
     assert len(names) == 12
     assert {"Vessel positions", "Harbour returns", "Tide tables"} <= names
+
+
+def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None:
+    """For trying things out, never for production (common practice, no source): refused when it is chosen, pointed at when it is noted later."""
+    for environment in ("sandbox", "production"):
+        place(setup, "passenger-messages", "messages", "", environment)
+    web = setup.web()
+    made = {}
+    for environment in ("sandbox", "production"):
+        body = {"application": "passenger-messages", "environment": environment, "scheme": "api_key"}
+        ref = post(web, "/api/set-ups", body | {"ref": ""}, 201)["ref"]
+        client = post(
+            web, "/api/clients", body | {"name": "Starter key", "by_protocol": False, "vendor_shared": environment == "sandbox"}, 201
+        )
+        made[environment] = (ref, client["id"])
+    (tried, starter), (real, own) = made["sandbox"], made["production"]
+    post(web, f"/api/connections/{tried}/clients", {"client": starter})
+    refused = post(web, f"/api/connections/{real}/clients", {"client": starter}, 422)
+    assert "never for production" in refused["errors"]["client"]
+    post(web, f"/api/connections/{real}/clients", {"client": own})
+    post(web, f"/api/clients/{own}/notes", {"vendor_shared": True})
+    pins = {one["key"]: one for one in web.get(f"/api/connections/{real}").json()["pins"]}
+    assert pins["environment"]["fit"] == "differs"
+    assert pins["environment"]["why"].startswith("A vendor's shared client")
+    draft = {"application": "passenger-messages", "environment": "production", "scheme": "api_key", "client": own, "ref": "another",
+             "values": {"api_base": setup.stand_ins.secured("messages", "production")}}  # fmt: skip
+    assert "never for production" in post(web, "/api/connections", draft, 422)["errors"]["client"]

@@ -264,7 +264,7 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
             ipaddress.ip_network(network, strict=False)
         except ValueError:
             errors["allow_list"] = f"“{network}” is neither an address nor a network like 203.0.113.40/29."
-    if said.get("account_kind", "") not in ("", "service", "person"):
+    if (said.get("account_kind") or "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
     known = {one.name for one in client.place.application.read_profile().roles}
     if unknown := [one for one in said.get("rights") or () if one not in known]:

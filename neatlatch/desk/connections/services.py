@@ -69,6 +69,13 @@ def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: 
     return {value.key: known.get(value.key, "") for value in scheme.all_values() if not value.secret and value.type != "scopes"}
 
 
+def refused_client(place: Place, client: Client | None) -> str | None:
+    """Why a client may not be used in a place, if so. A vendor's shared client is never for production (common practice, no source)."""
+    if client is not None and client.vendor_shared and place.environment.production:
+        return "A vendor's shared client is for trying things out, never for production. Register one of our own."
+    return None
+
+
 def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
            pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
     """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
@@ -84,6 +91,8 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if client is not None and client.place.application_id != place.application_id:
         errors["client"] = "This client belongs to another application."
+    elif (said := refused_client(place, client)) is not None:
+        errors["client"] = said
     values, notes = clean_values(scheme, given)
     filled = clean_slots(place, slots or {})
     values = {key: fill_slots(value, filled) for key, value in values.items()}
@@ -288,6 +297,8 @@ def choose_client(by: Person, connection: Connection, client: Client) -> Connect
     connection = locked(connection)
     if client.place.application_id != connection.place.application_id:
         raise wrong_fields({"client": "This client belongs to another application."})
+    if (said := refused_client(connection.place, client)) is not None:
+        raise wrong_fields({"client": said})
     scheme = _scheme(connection)
     connection.client = client
     known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}

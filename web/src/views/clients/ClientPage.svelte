@@ -94,7 +94,10 @@
             <dt class="text-soft">Client ID</dt>
             <dd class="value">{client.client_id || '—'}</dd>
             <dt class="text-soft">Type</dt>
-            <dd>{client.public ? 'public' : 'confidential'}</dd>
+            <dd>
+              {client.public ? 'public' : 'confidential'}{#if client.vendor_shared}
+                · <span class="text-warning">the vendor's shared client, never for production</span>{/if}
+            </dd>
             <dt class="text-soft">Contact</dt>
             <dd>{client.contacts.join(', ') || '—'}</dd>
             <dt class="text-soft">Grants</dt>

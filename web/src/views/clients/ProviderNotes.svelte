@@ -13,6 +13,7 @@
   let kind = $state(untrack(() => client.account_kind))
   let rights = $state(untrack(() => [...client.rights]))
   let switches = $state(untrack(() => [...client.switches]))
+  let shared = $state(untrack(() => client.vendor_shared))
   let networks = $state(untrack(() => client.allow_list.join(' ')))
   let problem = $state<unknown>(null)
   let saved = $state(false)
@@ -27,7 +28,15 @@
       await ok(
         api.POST('/api/clients/{identity}/notes', {
           params: { path: { identity: client.id } },
-          body: { facts, account, account_kind: kind, rights, switches, allow_list: networks.split(/[\s,;]+/).filter(Boolean) },
+          body: {
+            facts,
+            account,
+            account_kind: kind,
+            rights,
+            switches,
+            allow_list: networks.split(/[\s,;]+/).filter(Boolean),
+            vendor_shared: shared,
+          },
         }),
       )
       await queries.invalidateQueries()
@@ -77,6 +86,10 @@
   <Field id="allow-list" label="Networks they let in, if they keep a list" error={errors.allow_list}>
     <input id="allow-list" class="line-in value" placeholder="203.0.113.40/29" disabled={!may('change')} bind:value={networks} />
   </Field>
+  <label class="mb-2 flex min-h-[26px] items-center gap-2"
+    ><input type="checkbox" disabled={!may('change')} bind:checked={shared} /> The vendor shares it with everybody, for trying things
+    out</label
+  >
   <ProblemBox {problem} />
   {#if may('change')}<button class="btn btn-sm">Note it</button>{/if}
   {#if saved}<span role="status" class="text-success ms-2">Noted.</span>{/if}
