@@ -257,14 +257,17 @@ _NOTED = ("facts", "account", "account_kind", "rights", "switches", "allow_list"
 
 @transaction.atomic
 def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
-    """Note what the application's own screens show of us: names it knows us by, whose account it is, its rights, switches, allow-list."""
+    """Note what the application's own screens show of us: names it knows us by, whose account it is, its rights, switches, allow-list.
+
+    What is ``None`` is left as it was."""
+    said = {key: value for key, value in said.items() if value is not None}
     errors: dict[str, str] = {}
     for network in said.get("allow_list") or ():
         try:
             ipaddress.ip_network(network, strict=False)
         except ValueError:
             errors["allow_list"] = f"“{network}” is neither an address nor a network like 203.0.113.40/29."
-    if (said.get("account_kind") or "") not in ("", "service", "person"):
+    if said.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
     known = {one.name for one in client.place.application.read_profile().roles}
     if unknown := [one for one in said.get("rights") or () if one not in known]:
@@ -276,18 +279,16 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
         if "rights" in said and sorted(said["rights"]) != sorted(one.rights):
             one.rights_changed_at = timezone.now()
         for field in _NOTED:
-            if field == "facts" and said.get("facts") is not None:
+            if field == "facts" and "facts" in said:
                 one.facts = {**one.facts, **{key: clean(str(value)).value for key, value in said["facts"].items()}}
-            elif said.get(field) is not None:
+            elif field in said:
                 setattr(one, field, said[field])
 
     client = _save(by, client, edit)
     if client.state == "preparing" and client.scheme not in OAUTH2:
         client.state = "live"
         client.save(update_fields=["state"])
-    write(
-        by, "noted", "client", client.client_id or client.name, {"fields": sorted(key for key, value in said.items() if value is not None)}
-    )
+    write(by, "noted", "client", client.client_id or client.name, {"fields": sorted(said)})
     return client
 
 

@@ -91,8 +91,8 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if client is not None and client.place.application_id != place.application_id:
         errors["client"] = "This client belongs to another application."
-    elif (said := refused_client(place, client)) is not None:
-        errors["client"] = said
+    elif (refused := refused_client(place, client)) is not None:
+        errors["client"] = refused
     values, notes = clean_values(scheme, given)
     filled = clean_slots(place, slots or {})
     values = {key: fill_slots(value, filled) for key, value in values.items()}
