@@ -13,7 +13,7 @@ def pin(halves: Halves) -> Pin:
     wanted = halves.caller.parts.addresses() if halves.caller.parts else ()
     for value in wanted:
         theirs, ours, name = halves.provider.addresses.get(value.key, ""), halves.caller.values.get(value.key, ""), lower(value.label)
-        take = (Act("take_provider", "Use the provider's", value.key),) if theirs else ()
+        take = (Act("take_provider", "Use the provider's", value.key) if theirs else Act("edit", "Edit our side"),)
         if not ours:
             return missing(KEY, LABEL, theirs, "", f"Our {name} is not filled in.", *take)
         if wrong := addresses.unsound_place(ours) if value.type == "host" else addresses.unsound_web_address(ours):
