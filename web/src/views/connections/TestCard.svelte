@@ -39,6 +39,7 @@
         if (ended(seen)) {
           queries.setQueryData(['test', seen.id], seen)
           void queries.invalidateQueries({ queryKey: ['connection'] })
+          void queries.invalidateQueries({ queryKey: ['set-up'] })
           void queries.invalidateQueries({ queryKey: ['today'] })
         }
         return ended(seen)
