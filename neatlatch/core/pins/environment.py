@@ -31,7 +31,12 @@ def pin(halves: Halves) -> Pin:
             name = labels.get(key, "secret")
             return differs(KEY, LABEL, theirs, f"{name} of {secret.elsewhere}", f"The {name} we send is the one that is used in {secret.elsewhere}.",
                            Act("put_secret", f"Put in {ours}'s", "" if key == "client_secret" else key), marked=False)  # fmt: skip
-    if halves.provider.vendor_shared and halves.caller.environment_is_production:
-        return differs(KEY, LABEL, "vendor's shared client", ours, "A vendor's shared client is for trying things out, never for production.",
+    if refused := refuses(halves.provider.vendor_shared, halves.caller.environment_is_production):
+        return differs(KEY, LABEL, "vendor's shared client", ours, refused,
                        Act("choose_client", "Name another client"), marked=False)  # fmt: skip
     return halves.agreed(KEY, LABEL, theirs, ours, "Address and client belong to the same environment.")
+
+
+def refuses(vendor_shared: bool, production: bool) -> str:
+    """Why a client may not be used in an environment, or nothing (common practice, no source)."""
+    return "A vendor's shared client is for trying things out, never for production." if vendor_shared and production else ""

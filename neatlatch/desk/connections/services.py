@@ -13,6 +13,7 @@ from django.utils import timezone
 from neatlatch.core import health, profiles
 from neatlatch.core.certificates import facts, reading
 from neatlatch.core.intake.clean import clean, suspicions
+from neatlatch.core.pins import environment
 from neatlatch.core.profiles import Scheme, Value, fill_slots
 from neatlatch.core.schemes import KINDS, OAUTH2
 from neatlatch.core.scopes import malformed
@@ -70,10 +71,9 @@ def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: 
 
 
 def refused_client(place: Place, client: Client | None) -> str | None:
-    """Why a client may not be used in a place, if so. A vendor's shared client is never for production (common practice, no source)."""
-    if client is not None and client.vendor_shared and place.environment.production:
-        return "A vendor's shared client is for trying things out, never for production. Register one of our own."
-    return None
+    """Why a client may not be used in a place, if so."""
+    refused = environment.refuses(client.vendor_shared, place.environment.production) if client is not None else ""
+    return f"{refused} Register one of our own." if refused else None
 
 
 def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
