@@ -39,6 +39,8 @@ def addresses(page: Page) -> dict[str, str]:
 
 
 def violations(page: Page) -> list[str]:
+    # A page that is still loading has no heading yet; what is judged is the page as a person reads it.
+    expect(page.locator("h1").first).to_be_visible()
     found = Axe().run(page).response["violations"]
     return [f"{one['id']}: {node['target']} {node['failureSummary']}" for one in found for node in one["nodes"]]
 
