@@ -18,12 +18,35 @@ FREE = {"meaning", "reason", "reason_code", "to_do", "note", "warnings"}
 RECORDS = {"openssl_error_numbers", "second_verifier_accepts", "openssl_default_accepts"}
 
 
+def _selection(given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]) -> dict[str, Any]:
+    """Any of the selections of least weight is right."""
+    if expected["feasible"]:
+        assert answered["selection"] in expected["optimal_selections"]
+    return {key: value for key, value in expected.items() if key not in ("optimal_selections", "unique")}
+
+
+def _assignment(given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]) -> dict[str, Any]:
+    """Any assignment with the least peak is right, if it keeps to the days and the capacity."""
+    if expected["feasible"]:
+        days = answered["one_optimal_assignment"]
+        assert all(
+            job["release"] <= day <= job["due"] and day in given["working_days"] for job, day in zip(given["jobs"], days, strict=True)
+        )
+        assert max((days.count(day) for day in days), default=0) == expected["minimum_peak"] <= given["capacity_per_day"]
+    return {key: value for key, value in expected.items() if key != "one_optimal_assignment"}
+
+
+ANY_OPTIMUM = {"minimum_scopes": _selection, "minimise_peak": _assignment}
+
+
 @pytest.mark.parametrize("case", CASES, ids=[case["id"] for case in CASES])
 def test_check_value(case: dict[str, Any]) -> None:
     """Each case names its source (an RFC section) in ``source``."""
     got = answer(json.dumps(case["input"]), lambda name: (VECTORS / name).read_bytes())
     assert "error" not in got, got
     expected = case["expected"]
+    if case["input"]["op"] in ANY_OPTIMUM:
+        expected = ANY_OPTIMUM[case["input"]["op"]](case["input"], expected, got["answer"])
     if isinstance(expected, dict):
         held = {key: value for key, value in expected.items() if key not in FREE | RECORDS}
         assert {key: got["answer"].get(key) for key in held} == held

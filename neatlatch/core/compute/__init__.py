@@ -9,10 +9,10 @@ import json
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from . import certificate_ops, header_ops, jose_ops, oauth1_ops, pkce_ops, properties_ops, redirect_ops, reply_ops
+from . import certificate_ops, header_ops, jose_ops, oauth1_ops, pkce_ops, planning_ops, properties_ops, redirect_ops, reply_ops
 from .op import BadInput, Op, Reader
 
-_ROOMS = (pkce_ops, jose_ops, oauth1_ops, header_ops, redirect_ops, reply_ops, certificate_ops, properties_ops)
+_ROOMS = (pkce_ops, jose_ops, oauth1_ops, header_ops, redirect_ops, reply_ops, certificate_ops, properties_ops, planning_ops)
 OPS: dict[str, Op] = {op.name: op for room in _ROOMS for op in room.OPS}
 
 

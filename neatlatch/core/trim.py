@@ -1,0 +1,194 @@
+"""The trim: the scopes of least weight that still do the work (DOMAIN §4).
+
+A scope once held brings everything it implies. An operation is allowed when all scopes of one of its alternatives are held (an OpenAPI security
+requirement, OpenAPI 3.1.0 §4.8.30). Which scopes of least weight allow all operations is a weighted hitting set: for every way of taking one scope
+from each alternative of an operation, at least one of the scopes so taken must be held, by itself or because another implies it.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from . import hitting
+from .profiles import ScopeInfo
+from .scopes import Alternatives, closure
+
+# How grave a scope is by its kind (DOMAIN §4); an administrator's consent is one more step to take, so it weighs a little.
+WEIGHTS = {"read": Fraction(1), "write": Fraction(3), "admin": Fraction(10)}
+CONSENT_WEIGHT = Fraction(1, 4)
+# Beyond so many ways of taking one scope from each alternative, an operation's sets are made only as they are needed.
+_MOST_WAYS = 256
+
+
+@dataclass(frozen=True)
+class Weighed:
+    """A scope with its weight, not below 0, and what it implies at once."""
+
+    weight: Fraction
+    implies: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Call:
+    """An operation somebody calls: who, which, and its alternatives of scopes. No alternatives: nothing can allow it."""
+
+    user: str
+    operation: str
+    alternatives: Alternatives
+
+
+@dataclass(frozen=True)
+class Smallest:
+    """A set of scopes of least weight (``None``: none allows all), and the operations that no known scopes allow."""
+
+    scopes: frozenset[str] | None
+    weight: Fraction
+    impossible: tuple[str, ...] = ()
+
+
+def weigh(scope: ScopeInfo) -> Weighed:
+    """A profile's scope with its weight."""
+    return Weighed(WEIGHTS[scope.kind] + (CONSENT_WEIGHT if scope.administrator else 0), scope.implies)
+
+
+def smallest(scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alternatives]]) -> Smallest:
+    """The scopes of least weight whose closure meets one alternative of each operation; exact.
+
+    Of several sets of the same weight, the one is answered that does without the last name, in the order of names, in which they differ.
+    """
+    names = sorted(scopes)
+    number = {name: place for place, name in enumerate(names)}
+    givers = _givers(scopes, names)
+    needs: list[tuple[tuple[int, ...], ...]] = []
+    impossible = []
+    for name, alternatives in operations:
+        usable = _least([sorted(one) for one in alternatives if all(scope in number for scope in one)], number, givers)
+        if usable is None:
+            continue
+        if not usable:
+            impossible.append(name)
+        needs.append(usable)
+    if impossible:
+        return Smallest(None, Fraction(0), tuple(dict.fromkeys(impossible)))
+    chosen = hitting.cheapest(_prices(scopes, names), *_sets(needs))
+    assert chosen is not None  # every operation has an alternative of known scopes, so holding all of them would do
+    found = frozenset(names[one] for one in hitting.elements(chosen))
+    return Smallest(found, sum((scopes[one].weight for one in found), Fraction(0)))
+
+
+def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
+    """For each scope, the mask of those that bring it: itself, and all that imply it."""
+    implies = {name: one.implies for name, one in scopes.items()}
+    givers = [0] * len(names)
+    number = {name: place for place, name in enumerate(names)}
+    for place, name in enumerate(names):
+        for brought in closure({name}, implies):
+            if brought in number:
+                givers[number[brought]] |= 1 << place
+    return givers
+
+
+def _least(alternatives: list[list[str]], number: Mapping[str, int], givers: list[int]) -> tuple[tuple[int, ...], ...] | None:
+    """The alternatives as sets of givers, without those that ask for more than another does. ``None``: nothing is needed."""
+    found: list[frozenset[int]] = []
+    for one in alternatives:
+        if not one:
+            return None
+        # Who brings a scope with fewer givers and all of them among another's brings that other too.
+        found.append(frozenset(hitting.minimal(givers[number[scope]] for scope in one)))
+    kept: list[frozenset[int]] = []
+    for wanted in sorted(set(found), key=lambda one: (len(one), sorted(one))):
+        if not any(other <= wanted for other in kept):
+            kept.append(wanted)
+    return tuple(tuple(sorted(one)) for one in kept)
+
+
+def _prices(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
+    """Whole prices by scope, in which the names break ties: a unit of weight is dearer than all names together."""
+    scale = math.lcm(*(scopes[name].weight.denominator for name in names)) if names else 1
+    return [(int(scopes[name].weight * scale) << len(names)) + (1 << place) for place, name in enumerate(names)]
+
+
+def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.Further | None]:
+    """What must be hit, and how to find more of it where it was not all written out."""
+    written: list[int] = []
+    large = []
+    for alternatives in dict.fromkeys(needs):
+        if math.prod(len(one) for one in alternatives) <= _MOST_WAYS:
+            written += [_union(way) for way in itertools.product(*alternatives)]
+        else:
+            large.append(alternatives)
+
+    def further(chosen: int) -> Iterable[int]:
+        for alternatives in large:
+            lacking = [next((givers for givers in one if not givers & chosen), 0) for one in alternatives]
+            if all(lacking):
+                yield _union(lacking)
+
+    return written, further if large else None
+
+
+def _union(masks: Iterable[int]) -> int:
+    found = 0
+    for one in masks:
+        found |= one
+    return found
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A scope of the trim, and the calls that would stop without it."""
+
+    scope: str
+    needed_by: tuple[Call, ...]
+
+
+@dataclass(frozen=True)
+class Trim:
+    """The trim of what is held.
+
+    ``kept`` is the smallest set with its reasons; ``can_go`` what is held beyond it; ``missing`` what it wants and is not held; ``impossible``
+    the calls that no scope of the application allows. ``weight`` and ``held_weight`` are before and after.
+    """
+
+    kept: tuple[Kept, ...]
+    can_go: tuple[str, ...]
+    missing: tuple[str, ...]
+    impossible: tuple[Call, ...]
+    weight: Fraction
+    held_weight: Fraction
+
+    @property
+    def scopes(self) -> frozenset[str]:
+        """The smallest set."""
+        return frozenset(one.scope for one in self.kept)
+
+
+def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]) -> Trim:
+    """The smallest set of scopes for the calls, against what is ``held`` now. Calls that nothing allows are set apart and the rest is worked out.
+
+    A call without alternatives is open to all (OpenAPI 3.1.0 §4.8.10: an empty list of requirements).
+    """
+    scopes = {one.name: weigh(one) for one in known}
+    implies = {one.name: one.implies for one in known}
+    wanting = [one for one in calls if one.alternatives]
+    impossible = tuple(one for one in wanting if not any(some <= scopes.keys() for some in one.alternatives))
+    possible = [one for one in wanting if one not in impossible]
+    found = smallest(scopes, [(one.operation, one.alternatives) for one in possible])
+    chosen = found.scopes or frozenset()
+    kept = []
+    for scope in sorted(chosen):
+        without = closure(chosen - {scope}, implies)
+        kept.append(Kept(scope, tuple(one for one in possible if not any(some <= without for some in one.alternatives))))
+    return Trim(
+        tuple(kept),
+        tuple(sorted(held - chosen)),
+        tuple(sorted(chosen - closure(held, implies))),
+        impossible,
+        found.weight,
+        sum((scopes[one].weight for one in held if one in scopes), Fraction(0)),
+    )
