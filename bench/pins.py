@@ -37,8 +37,9 @@ def fill(count: int) -> None:
     from neatlatch.desk.applications.models import Application, Environment, Place
     from neatlatch.desk.applications.shipped import shipped
     from neatlatch.desk.clients.models import Client
-    from neatlatch.desk.connections.models import Connection, ConnectionUser, HeldSecret
+    from neatlatch.desk.connections.models import Connection, HeldSecret
     from neatlatch.desk.credentials.models import Credential
+    from neatlatch.desk.users.models import Use, User
 
     now, environments = timezone.now(), list(Environment.objects.all())
     kinds = [("cargo-manifests", "oauth2_client"), ("fare-kiosks", "api_key"), ("repair-tickets", "basic"), ("lost-property", "bearer")]
@@ -46,7 +47,7 @@ def fill(count: int) -> None:
     applications = [Application.objects.create(key=f"app-{n}", name=f"Application {n}", profile=kept[kinds[n % 4][0]]) for n in range(100)]
     places = [Place.objects.create(application=one, environment=env, issuer="https://ids.example", token_endpoint="https://ids.example/t",
                                    api_base=f"https://{env.key}.example/{one.key}", changed_at=now) for one in applications for env in environments]  # fmt: skip
-    clients, made, secrets, held, users = [], [], [], [], []
+    clients, made, secrets, held, users, used = [], [], [], [], [], []
     for number in range(count):
         place = places[number % len(places)]
         scheme = kinds[(place.application_id - 1) % 4][1]
@@ -69,8 +70,10 @@ def fill(count: int) -> None:
         made.append(one)
         secrets.append(secret)
         held.append(HeldSecret(connection=one, key=key, credential=secret))
-        users.append(ConnectionUser(connection=one, name="Night run", operations=["GET /manifests"]))
-    for rows in (clients, made, secrets, held, users):
+        user = User(name=f"Night run {number}", environment=place.environment, changed_at=now)
+        users.append(user)
+        used.append(Use(user=user, application=place.application, connection=one, operations=["GET /manifests"]))
+    for rows in (clients, made, secrets, held, users, used):
         type(rows[0]).objects.bulk_create(rows, batch_size=500)
 
 
@@ -108,7 +111,7 @@ def main() -> None:
     query = str(Connection.objects.select_related("place__application", "place__environment", "client").order_by("ref")[:100].query)
     wanted = """SELECT * FROM connections_heldsecret h JOIN credentials_credential c ON c.id = h.credential_id WHERE h.connection_id IN
                 (SELECT id FROM connections_connection ORDER BY ref LIMIT 100)"""
-    users = "SELECT * FROM connections_connectionuser WHERE connection_id IN (SELECT id FROM connections_connection ORDER BY ref LIMIT 100)"
+    users = "SELECT * FROM users_use JOIN users_user ON users_user.id = users_use.user_id WHERE connection_id IN (SELECT id FROM connections_connection ORDER BY ref LIMIT 100)"
 
     def bare() -> str:
         with database.cursor() as cursor:

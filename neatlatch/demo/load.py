@@ -40,6 +40,7 @@ from neatlatch.desk.people import services as people
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Sample
+from neatlatch.desk.users import services as users
 
 from .visitor import OfficeVisitor, Visitor
 
@@ -177,7 +178,10 @@ class _Connecting:
 
     def _users(self, connection: Connection) -> None:
         for user in self.told.get("users", []):
-            connections.add_user(self.by, connection, user["name"], user["kind"], user["owner"], user["runs"], user["operations"])
+            given = users.Given(
+                user["name"], "", user["kind"], user["owner"], user["runs"], tuple(user.get("windows", ())), user.get("notice", 0)
+            )
+            users.use_connection(self.by, connection, given, user["operations"])
 
     @property
     def client_name(self) -> str:

@@ -23,6 +23,7 @@ from neatlatch.desk.credentials.api import router as credentials
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people
 from neatlatch.desk.rounds.api import router as rounds
+from neatlatch.desk.users.api import router as users
 
 
 class ProblemOut(Schema):
@@ -54,7 +55,7 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, credentials, connections, rounds, journal, finds):
+for router in (people, applications, clients, credentials, connections, users, rounds, journal, finds):
     api.add_router("", router)
 
 

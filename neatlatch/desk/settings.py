@@ -52,6 +52,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.clients",
     "neatlatch.desk.credentials",
     "neatlatch.desk.connections",
+    "neatlatch.desk.users",
     "neatlatch.desk.rounds",
 ]
 MIDDLEWARE = [

@@ -72,9 +72,32 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     assert patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code == 200
     refused = patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": seen})
     assert refused.status_code == 412
-    assert "other saved a newer version" in refused.json()["detail"]
+    assert refused.json()["detail"].startswith("other: pace: 10.0 became 9. Nothing of yours was saved")
+    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [("other", ["pace: 10.0 became 9"])]
     assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
     assert Connection.objects.get().pace == 9
+
+
+def test_two_administrators_editing_the_same_client(setup: Setup) -> None:
+    client = setup.client(setup.place(), "manifest.read")
+    first, second = setup.web(), setup.web("other")
+    Person.objects.filter(username="other").update(role="administrator")
+    address = f"/api/clients/{client.pk}"
+    seen = first.get(address)["ETag"]
+    wide = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
+    assert patch(second, address, {"redirect_uris": wide}, **{"If-Match": seen}).status_code == 200
+    newer = second.get(address)["ETag"]
+    assert patch(second, address, {"scopes": ["manifest.read", "berth.read"]}, **{"If-Match": newer}).status_code == 200
+    refused = patch(first, address, {"redirect_uris": ["http://127.0.0.1:8600/return"]}, **{"If-Match": seen})
+    assert refused.status_code == 412
+    assert [one["changes"] for one in refused.json()["meanwhile"]] == [
+        ["redirect URIs: https://desk.gannet.example/return added"],
+        ["scopes: berth.read added"],
+    ]
+    assert "other: redirect URIs: https://desk.gannet.example/return added. other: scopes: berth.read added." in refused.json()["detail"]
+    # The application holds the same: reading it back from there finds nothing that differs.
+    read = post(first, f"{address}/readings").json()
+    assert (read["redirect_uris"], sorted(read["scopes"]), read["version"]) == (wide, ["berth.read", "manifest.read"], client.version + 2)
 
 
 def test_creation_can_be_repeated(setup: Setup) -> None:

@@ -22,9 +22,10 @@ from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import halves, setting_up
 from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, ConnectionUser
+from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shapes import row
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.users import services as users
 
 from .conftest import Setup
 
@@ -89,7 +90,7 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
 
 def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
-    connections.add_user(setup.by, connection, "Loader", "job", "", "", ["PUT /fares/{number}"])
+    users.use_connection(setup.by, connection, users.Given("Loader"), ["PUT /fares/{number}"])
     application = Application.objects.get(key="fare-kiosks")
     text = web.get("/api/applications/fare-kiosks/profile-texts").json()["text"]
     assert "X-Kiosk-Key" in text
@@ -225,9 +226,9 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("a test that failed")
     connections.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
     check("an act at the provider")
-    user = connections.add_user(setup.by, again(), "Customs", "job", "", "", ["PUT /manifests/{number}"])
+    use = users.use_connection(setup.by, again(), users.Given("Customs"), ["PUT /manifests/{number}"])
     check("a user")
-    connections.remove_user(setup.by, ConnectionUser.objects.select_related("connection").get(pk=user.pk))
+    users.stop_using(setup.by, use)
     check("no user")
     setup.sign_in(again(), "m.orr@gannet.example")
     check("another account")

@@ -17,6 +17,7 @@ from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shapes import full
 from neatlatch.desk.credentials import services as credentials
 from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.users import services as users
 
 from .conftest import SERVICE, URI, Setup
 
@@ -93,7 +94,9 @@ def test_a_scope_is_dropped(setup: Setup) -> None:
 
 def test_a_user_that_needs_more_than_was_granted(setup: Setup) -> None:
     connection = setup.latched("manifest.read")
-    connections.add_user(setup.by, again(connection), "Berth board", "report", "Quay", "hourly", ["GET /berths"])
+    users.use_connection(
+        setup.by, again(connection), users.Given("Berth board", kind="report", owner="Quay", runs="hourly"), ["GET /berths"]
+    )
     found = full(again(connection))
     assert found["users_of"][0]["lacks"] == ["berth.read"]
     test = setup.test(connection)
@@ -189,4 +192,4 @@ def test_a_client_is_removed_at_the_provider_too(setup: Setup) -> None:
 def test_an_edit_of_identity_drops_the_tokens(setup: Setup) -> None:
     connection = setup.latched()
     connections.change(setup.by, connection, {"values": {"client_id": "another"}})
-    assert not hasattr(again(connection), "tokens")
+    assert again(connection).tokens is None

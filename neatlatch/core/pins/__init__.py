@@ -27,7 +27,7 @@ from . import (
     sign_in,
     tenant,
 )
-from .base import Act, CallerSide, CertificateSight, Consent, Fit, Halves, Need, Pin, ProviderSide, SecretFacts
+from .base import Act, CallerSide, CertificateSight, Consent, Fit, Halves, Need, PersonalAccount, Pin, ProviderSide, SecretFacts
 
 Maker = Callable[[Halves], tuple[Pin, ...]]
 
@@ -71,5 +71,5 @@ def summary(pins: tuple[Pin, ...]) -> str:
     return ", ".join(words) if len(words) > 1 else f"{words[0]}, all on the line"
 
 
-__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "Pin", "ProviderSide", "SecretFacts", "latches",
+__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "PersonalAccount", "Pin", "ProviderSide", "SecretFacts", "latches",
            "summary", "work_out"]  # fmt: skip

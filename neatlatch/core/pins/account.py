@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .base import Act, Fit, Halves, Pin, differs, not_known
+from .base import Act, Fit, Halves, PersonalAccount, Pin, differs, not_known
 
 KEY, LABEL = "account", "signed-in account"
 _WHOSE = "account"
@@ -10,6 +10,8 @@ _WHOSE = "account"
 
 def pin(halves: Halves) -> Pin:
     """At sign-in people pick the wrong one of their accounts (common practice, no source)."""
+    if halves.caller.individual is not None:
+        return _individual(halves, halves.caller.individual)
     expected = halves.caller.account
     actual = halves.caller.signed_in_as
     again = Act("sign_in", "Sign in again" if halves.caller.signed_in_at else "Sign in")
@@ -33,6 +35,54 @@ def pin(halves: Halves) -> Pin:
         return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "
                        "Name the expected account if it is one.", again, Act("expect_account", f"{actual} is right", actual), marked=False)  # fmt: skip
     return Pin(KEY, LABEL, Fit.FITS, shown, actual, "The expected account signed in." if expected else "Any account may sign in here.")
+
+
+def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
+    """Each person their own: each with the account that is theirs, and nobody who left still has one."""
+    shown = f"each their own, {len(people)} {'person' if len(people) == 1 else 'people'}"
+    have = [one for one in people if one.connected_at is not None]
+    ours = f"{len(have)} connected"
+    see = Act("see_accounts", "See who has and who has not")
+    if not have:
+        return Pin(KEY, LABEL, Fit.MISSING, shown, ours, "Nobody has connected an account yet.", acts=(see,))
+    if gone := [one.person for one in have if one.left]:
+        theirs = "their account is" if len(gone) == 1 else "their accounts are"
+        return differs(KEY, LABEL, shown, ours, f"{_joined(gone)} left, and {theirs} still connected.", see, marked=False)
+    for one in have:
+        if one.expected and one.account and one.account.casefold() != one.expected.casefold():
+            return differs(
+                KEY,
+                LABEL,
+                one.expected,
+                one.account,
+                f"{one.person} connected {one.account}; {one.expected} was expected.",
+                see,
+                marked=False,
+            )
+    accounts = [one.account.casefold() for one in have if one.account]
+    if twice := next((one for one in have if one.account and accounts.count(one.account.casefold()) > 1), None):
+        return differs(KEY, LABEL, shown, twice.account, f"{twice.account} is connected for more than one person.", see, marked=False)
+    if over := [one.person for one in have if not one.renews and one.ends is not None and one.ends <= halves.now]:
+        return differs(
+            KEY,
+            LABEL,
+            shown,
+            ours,
+            f"The tokens of {_joined(over)} ended and cannot be renewed. They must connect again.",
+            see,
+            marked=False,
+        )
+    waiting = len(people) - len(have)
+    why = (
+        f"{waiting} of {len(people)} have not connected yet; for them it does not work."
+        if waiting
+        else "Everybody has connected an account of their own."
+    )
+    return Pin(KEY, LABEL, Fit.FITS, shown, ours, why, acts=(see,) if waiting else ())
+
+
+def _joined(names: list[str]) -> str:
+    return f"{', '.join(names[:-1])} and {names[-1]}" if len(names) > 1 else "".join(names)
 
 
 def pins(halves: Halves) -> tuple[Pin, ...]:

@@ -93,6 +93,22 @@ class Need:
 
 
 @dataclass(frozen=True)
+class PersonalAccount:
+    """A person who connects an account of their own: who, which account is expected, which it is, since when, and until when it serves.
+
+    ``renews``: they can go on without signing in again. ``left``: the person left the firm.
+    """
+
+    person: str
+    expected: str = ""
+    account: str = ""
+    connected_at: datetime | None = None
+    ends: datetime | None = None
+    renews: bool = False
+    left: bool = False
+
+
+@dataclass(frozen=True)
 class ProviderSide:
     """What the application holds. ``managed``: read and written by protocol, so what stands here is what stands there.
 
@@ -132,7 +148,7 @@ class ProviderSide:
 class CallerSide:
     """What we send. ``parts`` is the scheme as the profile describes it; ``values``, ``slots`` and ``secrets`` are by its keys.
 
-    ``outgoing`` are the addresses that our calls come from, as far as they are known, on the road named ``road``.
+    ``individual`` are the people where each connects an account of their own (``None``: the account is shared). ``outgoing`` are the addresses that our calls come from, as far as they are known, on the road named ``road``.
     """
 
     scheme: str
@@ -156,6 +172,7 @@ class CallerSide:
     outgoing: tuple[str, ...] = ()
     road: str = "direct"
     granted: frozenset[str] | None = None
+    individual: tuple[PersonalAccount, ...] | None = None
     signed_in_as: str = ""
     signed_in_at: datetime | None = None
     changed_at: datetime | None = None

@@ -338,7 +338,7 @@ def change(request: HttpRequest, response: HttpResponse, key: str, given: Applic
     """Change what is known of an application."""
     by = guard.need(request, "change")
     found = find(key)
-    guard.check_version(request, found.version, found.changed_by or "Somebody")
+    guard.check_version(request, found.version, found.changed_by, ("application", found.pk))
     changed = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return full(changed)

@@ -10,7 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 from django.utils.text import slugify
 
-from neatlatch.core import addresses, openapi, profiles
+from neatlatch.core import addresses, changes, openapi, profiles
 from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value
@@ -237,6 +237,7 @@ def as_yaml(profile: profiles.Profile) -> str:
 @transaction.atomic
 def change(by: Person, application: Application, wanted: dict[str, Any]) -> Application:
     """Change an application's description, or its profile as a whole. The version must have been checked."""
+    stood = _told(application)
     for field in ("purpose", "owner"):
         if wanted.get(field) is not None:
             setattr(application, field, str(wanted[field]).strip())
@@ -252,8 +253,17 @@ def change(by: Person, application: Application, wanted: dict[str, Any]) -> Appl
     application.version += 1
     application.changed_by = by.username
     application.save()
-    write(by, "changed", "application", application.key, {"fields": sorted(key for key, value in wanted.items() if value is not None)})
+    said = changes.in_words(stood, _told(application))
+    write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
     return application
+
+
+def _told(application: Application) -> dict[str, Any]:
+    """An application as changes of it are told."""
+    profile = application.read_profile()
+    return {"purpose": application.purpose, "owner": application.owner, "ways in": [one.key for one in profile.schemes],
+            "scopes": {one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}" for one in profile.scopes},
+            "roles": [one.name for one in profile.roles], "operations": {one.name: [sorted(some) for some in one.alternatives] for one in profile.operations}}  # fmt: skip
 
 
 def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> profiles.Profile:

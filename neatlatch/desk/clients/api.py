@@ -266,7 +266,7 @@ def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
     """Change a client: at the application too, where it is managed by protocol."""
     by = guard.need(request, "change")
     found = find(identity)
-    guard.check_version(request, found.version, found.changed_by or "Somebody")
+    guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
 
     def edit(fields: ClientMetadata) -> ClientMetadata:
         return replace(

@@ -12,7 +12,7 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import oauth2, preparing, profiles, registration
+from neatlatch.core import changes, oauth2, preparing, profiles, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
@@ -172,23 +172,34 @@ def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tu
     cleaned = clean(pasted)
     if not cleaned.value:
         raise wrong_fields({"client_id": "Paste the client ID that the application shows."})
-    client = _save(by, client, lambda one: setattr(one, "client_id", cleaned.value))
+    client = _save(by, client, lambda one: setattr(one, "client_id", cleaned.value), "entered the client ID")
     if client.state == "preparing":
         client.state = "live"
         client.save(update_fields=["state"])
     if "client_id" not in client.ticks:
         client = tick(by, client, "client_id", True)
-    write(by, "entered the client ID", "client", client.client_id, {"name": client.name})
     return client, cleaned.notes
 
 
-def _save(by: Person, client: Client, edit: Callable[[Client], None]) -> Client:
+def _save(by: Person, client: Client, edit: Callable[[Client], None], did: str) -> Client:
+    """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed."""
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    before = told(client)
     edit(client)
     client.version += 1
     client.changed_at, client.changed_by = timezone.now(), by.username
     client.save()
+    said = changes.in_words(before, told(client))
+    write(by, did, "client", client.client_id or client.name, {"id": client.pk, "version": client.version, "changes": said})
     return client
+
+
+def told(client: Client) -> dict[str, Any]:
+    """A client's fields as changes of it are told."""
+    return {"name": client.name, "contacts": client.contacts, "client ID": client.client_id, "redirect URIs": client.redirect_uris, "grants": client.grants,
+            "scopes": client.scopes, "client sign-in": client.sign_in_method, "type": "public" if client.public else "confidential",
+            "consent": sorted(client.consents), "facts": client.facts, "account": client.account, "whose account": client.account_kind,
+            "rights": client.rights, "switches": client.switches, "allow-list": client.allow_list, "vendor's shared": client.vendor_shared}  # fmt: skip
 
 
 def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
@@ -199,9 +210,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     wanted = checked(edit(client.fields()))
     if not client.managed:
         with transaction.atomic():
-            client = _save(by, client, lambda one: one.put(wanted))
-            write(by, "noted a change", "client", client.client_id or client.name, {"fields": _plain(wanted)})
-        return client
+            return _save(by, client, lambda one: one.put(wanted), "noted a change")
     assert client.management_token is not None
     token = safe.unseal(client.management_token, client.token_place).reveal()
     told = _ask(oauth2.update_request(client.management_address, {**wanted.request(), "client_id": client.client_id}, token))
@@ -213,13 +222,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
             if new := answer.get("registration_access_token"):  # it may be renewed by any answer (RFC 7592 §3)
                 one.management_token = safe.seal(str(new), one.token_place)
 
-        client = _save(by, client, take)
-        write(by, "changed at the application", "client", client.client_id, {"fields": _plain(wanted)})
-    return client
-
-
-def _plain(fields: ClientMetadata) -> dict[str, Any]:
-    return {"redirect_uris": list(fields.redirect_uris), "scopes": sorted(fields.scopes), "grants": list(fields.grants)}
+        return _save(by, client, take, "changed at the application")
 
 
 def read_back(by: Person, client: Client) -> Client:
@@ -231,10 +234,7 @@ def read_back(by: Person, client: Client) -> Client:
     if found == client.fields():
         return client
     with transaction.atomic():
-        before = _plain(client.fields())
-        client = _save(by, client, lambda one: one.put(found))
-        write(by, "found changed at the application", "client", client.client_id, {"before": before, "after": _plain(found)})
-    return client
+        return _save(by, client, lambda one: one.put(found), "found changed at the application")
 
 
 @transaction.atomic
@@ -247,9 +247,7 @@ def note_consent(by: Person, client: Client, scope: str, given: bool) -> Client:
         consents = {key: value for key, value in one.consents.items() if key != scope}
         one.consents = {**consents, scope: {"who": by.username, "when": timezone.now().isoformat()}} if given else consents
 
-    client = _save(by, client, edit)
-    write(by, "noted consent" if given else "noted consent withdrawn", "client", client.client_id, {"scope": scope})
-    return client
+    return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
 
 
 _NOTED = ("facts", "account", "account_kind", "rights", "switches", "allow_list", "vendor_shared", "name")
@@ -284,11 +282,10 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
             elif field in said:
                 setattr(one, field, said[field])
 
-    client = _save(by, client, edit)
+    client = _save(by, client, edit, "noted")
     if client.state == "preparing" and client.scheme not in OAUTH2:
         client.state = "live"
         client.save(update_fields=["state"])
-    write(by, "noted", "client", client.client_id or client.name, {"fields": sorted(said)})
     return client
 
 

@@ -12,6 +12,7 @@ from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
 from neatlatch.desk.common.models import Repeatable
+from neatlatch.desk.journal.services import changes_since
 from neatlatch.desk.people.models import Person, Role
 
 from .problems import Problem
@@ -47,14 +48,21 @@ def etag(version: int) -> str:
     return f'"{version}"'
 
 
-def check_version(request: HttpRequest, version: int, changed_by: str) -> None:
-    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110 §13.1.1, RFC 6585 §3)."""
+def check_version(request: HttpRequest, version: int, changed_by: str, what: tuple[str, Any]) -> None:
+    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110 §13.1.1, RFC 6585 §3), and tell what changed meanwhile.
+
+    ``what`` is the noun and the ID under which the journal knows the thing.
+    """
     given = request.headers.get("If-Match")
     if given is None:
         raise Problem(428, "This edit does not say which version it was made on.", "Send If-Match with the ETag you were given.")
     if given.strip() not in ("*", etag(version)):
-        raise Problem(412, "Somebody changed this in the meantime.", f"{changed_by} saved a newer version. Look at it, then make your change again.",
-                      current_version=version)  # fmt: skip
+        seen = given.strip().strip('"')
+        meanwhile = changes_since(*what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1)
+        told = " ".join(f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}." for one in meanwhile if one["changes"])
+        told = told or f"{changed_by or 'Somebody'} saved a newer version."
+        raise Problem(412, "Somebody changed this in the meantime.", f"{told} Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again.",
+                      current_version=version, meanwhile=meanwhile)  # fmt: skip
 
 
 def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]]) -> tuple[int, dict[str, Any]]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import base64
+import json
 from typing import Any, TypeVar
 
 from django.core.exceptions import ValidationError
-from django.db.models import Model, QuerySet
+from django.db.models import Model, Q, QuerySet
 
 from .problems import Problem
 
@@ -14,25 +15,35 @@ M = TypeVar("M", bound=Model)
 PAGE = 100
 
 
-def page(rows: QuerySet[M], key: str, cursor: str | None, limit: int = PAGE, descending: bool = False) -> tuple[list[M], str | None]:
-    """One page ordered by a unique field, and the cursor of the next (``None``: this was the last)."""
+def page(
+    rows: QuerySet[M], key: str, cursor: str | None, limit: int = PAGE, descending: bool = False, then: str = ""
+) -> tuple[list[M], str | None]:
+    """One page ordered by a unique field, or by ``key`` and, among equals, the unique field ``then``; and the cursor of the next (``None``: the last)."""
+    keys = (key, then) if then else (key,)
+    past = "lt" if descending else "gt"
     if cursor:
-        after = _decode(cursor, rows.model._meta.get_field(key))
-        rows = rows.filter(**{f"{key}__{'lt' if descending else 'gt'}": after})
-    found = list(rows.order_by(f"{'-' if descending else ''}{key}")[: limit + 1])
-    following = _encode(getattr(found[limit - 1], key)) if len(found) > limit else None
+        after = _decode(cursor, [rows.model._meta.get_field(one) for one in keys])
+        beyond = Q(**{f"{key}__{past}": after[0]})
+        rows = rows.filter(beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond)
+    found = list(rows.order_by(*(f"{'-' if descending else ''}{one}" for one in keys))[: limit + 1])
+    following = _encode([getattr(found[limit - 1], one) for one in keys]) if len(found) > limit else None
     return found[:limit], following
 
 
-def _encode(value: Any) -> str:
-    return base64.urlsafe_b64encode(str(value).encode()).decode().rstrip("=")
+def _encode(values: list[Any]) -> str:
+    text = str(values[0]) if len(values) == 1 else json.dumps([str(one) for one in values])
+    return base64.urlsafe_b64encode(text.encode()).decode().rstrip("=")
 
 
-def _decode(cursor: str, field: Any) -> Any:
+def _decode(cursor: str, fields: list[Any]) -> list[Any]:
     try:
-        value = field.to_python(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode())
-        if isinstance(value, int) and abs(value) >= 2**63:
+        text = base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
+        told = [text] if len(fields) == 1 else json.loads(text)
+        if not isinstance(told, list) or len(told) != len(fields):
+            raise ValueError("not so many keys")
+        values = [field.to_python(one) for field, one in zip(fields, told, strict=True)]
+        if any(isinstance(one, int) and abs(one) >= 2**63 for one in values):
             raise ValueError("beyond what the database can hold")
-    except (ValueError, ValidationError) as error:
+    except (ValueError, TypeError, ValidationError) as error:
         raise Problem(422, "This cursor is not one of ours.", "Start again from the first page.") from error
-    return value
+    return values

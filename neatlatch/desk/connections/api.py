@@ -19,10 +19,12 @@ from neatlatch.desk.applications.api import find as find_application
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems, safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.users import services as users
+from neatlatch.desk.users.models import Use
 
 from . import halves, meaning, services, setting_up, sign_in
 from . import rows as rows_of
-from .models import Connection, ConnectionUser, SignIn
+from .models import Connection, SignIn
 from .shapes import (
     ActIn,
     CertificateIn,
@@ -44,7 +46,7 @@ from .shapes import (
     SignInIn,
     SignInOut,
     SignInState,
-    UserIn,
+    UsedByIn,
     full,
 )
 
@@ -136,7 +138,7 @@ def change(request: HttpRequest, response: HttpResponse, ref: str, given: Connec
     """Change the caller side."""
     by = guard.need(request, "change")
     found = find(ref)
-    guard.check_version(request, found.version, found.changed_by or "Somebody")
+    guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
     changed, notes = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return full(find(ref), notes)
@@ -276,9 +278,10 @@ def sign_in_state(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 
 @router.post("/connections/{ref}/users", response={201: ConnectionOut})
-def add_user(request: HttpRequest, ref: str, given: UserIn) -> tuple[int, dict[str, Any]]:
+def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, dict[str, Any]]:
     """Note who uses this connection."""
-    services.add_user(guard.need(request, "change"), find(ref), given.name, given.kind, given.owner, given.runs, given.operations)
+    by, found = guard.need(request, "change"), find(ref)
+    users.use_connection(by, found, users.Given(given.name, "", given.kind, given.owner, given.runs), given.operations)
     return 201, full(find(ref))
 
 
@@ -286,10 +289,10 @@ def add_user(request: HttpRequest, ref: str, given: UserIn) -> tuple[int, dict[s
 def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]:
     """A user no longer uses this connection."""
     by = guard.need(request, "change")
-    user = ConnectionUser.objects.select_related("connection").filter(pk=identity, connection__ref=ref).first()
-    if user is None:
+    use = Use.objects.select_related("connection", "user", "application").filter(pk=identity, connection__ref=ref).first()
+    if use is None:
         raise problems.not_found("user of this connection")
-    services.remove_user(by, user)
+    users.stop_using(by, use)
     return full(find(ref))
 
 

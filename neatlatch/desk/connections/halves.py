@@ -13,14 +13,16 @@ from django.db.models import OuterRef, Prefetch, QuerySet, Subquery
 from neatlatch.core import addresses, breaks, pins
 from neatlatch.core.certificates.sight import of_pem
 from neatlatch.core.health import State
-from neatlatch.core.pins import CallerSide, CertificateSight, Consent, Halves, Need, Pin, ProviderSide, SecretFacts
+from neatlatch.core.pins import CallerSide, CertificateSight, Consent, Halves, Need, PersonalAccount, Pin, ProviderSide, SecretFacts
 from neatlatch.core.profiles import Profile, fill_slots
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import Use
 
-from .models import Connection, HeldSecret
+from .models import Account, Connection, HeldSecret, TokenSet
 
 # Another environment in which the very same secret is held; by its keyed fingerprint, which is indexed.
 _ELSEWHERE = Subquery(
@@ -35,11 +37,14 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
 
     Places, applications and clients are fetched apart and shared, not joined: thousands of connections stand on a few hundred of them.
     """
-    return rows.select_related("tokens").prefetch_related(
+    return rows.select_related("team").prefetch_related(
+        Prefetch("token_sets", TokenSet.objects.select_related("person")),
+        Prefetch("accounts", Account.objects.select_related("person")),
+        "team__people",
         Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
         Prefetch("client", Client.objects.select_related("place__environment").defer("place__metadata")),
         Prefetch("client__credentials", Credential.objects.defer("value")),
-        "users",
+        Prefetch("users", Use.objects.select_related("user")),
         Prefetch("place", Place.objects.select_related("environment")),
         "place__application",
         Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),
@@ -140,7 +145,7 @@ def certificate_sight(connection: Connection, now: datetime) -> CertificateSight
 
 def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide:
     environment, values, secrets = connection.place.environment, connection.values, connection.secrets()
-    tokens = getattr(connection, "tokens", None)
+    tokens = connection.tokens
     person = tokens if connection.scheme == CODE else None
     return CallerSide(
         scheme=connection.scheme,
@@ -161,11 +166,48 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         secrets={one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "") for one in connection.held_secrets.all()},
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
         outgoing=tuple(settings.OUTGOING),
-        granted=frozenset(tokens.granted) if tokens else None,
+        granted=_granted(connection),
         signed_in_as=person.account if person else "",
         signed_in_at=person.signed_in_at if person else None,
         changed_at=connection.changed_at,
+        individual=individual(connection),
     )
+
+
+def _granted(connection: Connection) -> frozenset[str] | None:
+    """What every token that is held was granted."""
+    sets = [frozenset(one.granted) for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
+    return frozenset.intersection(*sets) if sets else None
+
+
+def expected_people(connection: Connection) -> list[Person]:
+    """Who should connect an account of their own: the team's people and whoever was asked, without those who left."""
+    team = list(connection.team.people.all()) if connection.team else []
+    asked = [one.person for one in connection.accounts.all()]
+    found = {one.pk: one for one in (*team, *asked) if one.left is None}
+    return sorted(found.values(), key=lambda one: one.shown_name)
+
+
+def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:
+    """Everybody who should connect an account, or has; ``None``: the account is shared."""
+    if not connection.individual:
+        return None
+    sets = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
+    wanted = {one.person_id: one.expected for one in connection.accounts.all()}
+    people = {one.pk: one for one in expected_people(connection)} | {one.person_id: one.person for one in sets.values() if one.person}
+    found = []
+    for one in sorted(people.values(), key=lambda one: one.shown_name):
+        tokens = sets.get(one.pk)
+        if tokens is None:
+            found.append(PersonalAccount(one.shown_name, wanted.get(one.pk, ""), left=one.left is not None))
+            continue
+        renews = tokens.refresh is not None and not tokens.refused
+        found.append(
+            PersonalAccount(
+                one.shown_name, wanted.get(one.pk, ""), tokens.account, tokens.signed_in_at, tokens.ends, renews, one.left is not None
+            )
+        )
+    return tuple(found)
 
 
 def halves(connection: Connection, now: datetime, profile: Profile | None = None) -> Halves:
@@ -201,7 +243,7 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
-    tokens = getattr(connection, "tokens", None)
+    tokens = connection.tokens
     ending = [one for one in connection.secrets().values() if one.ends is not None]
     credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None

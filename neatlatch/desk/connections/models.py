@@ -1,4 +1,4 @@
-"""Connections: the caller side, its tokens, its sign-ins and its users."""
+"""Connections: the caller side, its tokens and its sign-ins."""
 
 from __future__ import annotations
 
@@ -13,10 +13,13 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.people.models import Team
 
 
 class Connection(models.Model):
     """One way from us into one application in one environment. ``values`` are the profile's, without secrets.
+
+    ``individual``: each person of the team (none: whoever was asked) connects an account of their own; else one account is shared.
 
     ``stamp`` rises when something changes that its row in lists depends on and that is not part of it: its users, or who else holds its secret.
     """
@@ -29,6 +32,9 @@ class Connection(models.Model):
     values = models.JSONField(default=dict)
     slots = models.JSONField(default=dict)
     scopes = models.JSONField(default=list)
+    individual = models.BooleanField(default=False)
+    team = models.ForeignKey(Team, null=True, on_delete=models.SET_NULL, related_name="connections")
+    scopes_changed_at = models.DateTimeField(null=True)
     pace = models.FloatField(default=10.0)
     time_limit = models.FloatField(default=30.0)
     paused = models.BooleanField(default=False)
@@ -54,6 +60,12 @@ class Connection(models.Model):
         return {one.key: one.credential for one in self.held_secrets.all()}
 
     @property
+    def tokens(self) -> TokenSet | None:
+        """The tokens of the shared account; of an individual connection, those of one person, the freshest."""
+        sets = [one for one in self.token_sets.all() if (one.person_id is not None) == self.individual]
+        return max(sets, key=lambda one: one.signed_in_at, default=None)
+
+    @property
     def credential(self) -> Credential | None:
         """The secret that people mean by “the secret” of this connection: the first that was asked for."""
         held = list(self.held_secrets.all())
@@ -72,25 +84,25 @@ class HeldSecret(models.Model):
         constraints = [models.UniqueConstraint(fields=["connection", "key"], name="one_secret_for_a_value")]
 
 
-class ConnectionUser(models.Model):
-    """A job, report, script or agent that uses a connection, and the operations it calls."""
+class Account(models.Model):
+    """A person who has been asked to connect an account of their own, or has. ``expected`` is what their account is called there, if anybody said."""
 
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="users")
-    name = models.CharField(max_length=120)
-    kind = models.CharField(max_length=20, default="job")
-    owner = models.CharField(max_length=120, blank=True)
-    runs = models.CharField(max_length=60, blank=True)
-    operations = models.JSONField(default=list)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="accounts")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="accounts")
+    expected = models.CharField(max_length=200, blank=True)
+    asked_at = models.DateTimeField(null=True)
+    asked_by = models.CharField(max_length=150, blank=True)
 
     class Meta:
-        ordering = ["id"]
-        constraints = [models.UniqueConstraint(fields=["connection", "name"], name="one_user_of_a_name")]
+        constraints = [models.UniqueConstraint(fields=["connection", "person"], name="one_account_of_a_person")]
 
 
 class TokenSet(models.Model):
-    """The tokens of a connection. ``generation`` rises with each renewal; ``lease`` names who is renewing now, and until when."""
+    """The tokens of a connection; ``person`` whose they are, where each has their own. ``generation`` rises with each renewal; ``lease`` names who is
+    renewing now, and until when."""
 
-    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="tokens", primary_key=True)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="token_sets")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="token_sets")
     access = models.BinaryField()
     refresh = models.BinaryField(null=True)
     granted = models.JSONField(default=list)
@@ -103,19 +115,29 @@ class TokenSet(models.Model):
     lease_until = models.DateTimeField(null=True)
     refused = models.CharField(max_length=300, blank=True)
 
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "person"], name="one_token_set_of_a_person"),
+            models.UniqueConstraint(fields=["connection"], condition=models.Q(person=None), name="one_shared_token_set"),
+        ]
+
+    @property
+    def _place(self) -> str:
+        return f"token:{self.connection_id}" + (f":{self.person_id}" if self.person_id else "")
+
     def seal(self, access: str, refresh: str | None) -> None:
         """Seal new tokens, without saving. Without a new refresh token the old one stays (RFC 6749 §6)."""
-        self.access = safe.seal(access, f"token:{self.connection_id}:access")
+        self.access = safe.seal(access, f"{self._place}:access")
         if refresh is not None:
-            self.refresh = safe.seal(refresh, f"token:{self.connection_id}:refresh")
+            self.refresh = safe.seal(refresh, f"{self._place}:refresh")
 
     def open_access(self) -> Secret:
         """The access token."""
-        return safe.unseal(self.access, f"token:{self.connection_id}:access")
+        return safe.unseal(self.access, f"{self._place}:access")
 
     def open_refresh(self) -> Secret:
         """The refresh token; empty if there is none."""
-        return safe.unseal(self.refresh, f"token:{self.connection_id}:refresh") if self.refresh else Secret("")
+        return safe.unseal(self.refresh, f"{self._place}:refresh") if self.refresh else Secret("")
 
 
 class SignIn(models.Model):

@@ -13,7 +13,8 @@ from typing import Any
 from uuid import UUID
 
 from django.core.serializers.json import DjangoJSONEncoder
-from django.db.models import Max, OuterRef, QuerySet, Subquery
+from django.db.models import Aggregate, Max, OuterRef, QuerySet, Subquery, TextField, Value
+from django.db.models.functions import Concat
 from django.utils import timezone
 
 from neatlatch.core.pins import Fit
@@ -21,15 +22,23 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common.pages import page
 
 from . import halves
-from .models import Connection
+from .models import Connection, TokenSet
 from .shapes import row
 
 _MOST = 20_000
 _OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
 _STAMP = (
     "version", "stamp", "changed_at", "state", "failing", "paused", "tested_at", "proven_at", "client__version", "client__changed_at", "place__changed_at",
-    "place__application__version", "place__environment__name", "tokens__generation", "tokens__account", "tokens__signed_in_at", "any_place",
+    "place__application__version", "place__environment__name", "any_place", "all_tokens",
 )  # fmt: skip
+_TOKENS = Concat("pk", Value("/"), "generation", Value("/"), "account", Value("/"), "signed_in_at", output_field=TextField())
+
+
+class _Together(Aggregate):
+    """All of a group in one text (SQLite's ``group_concat``)."""
+
+    function = "GROUP_CONCAT"
+    output_field = TextField()
 
 
 @dataclass(frozen=True)
@@ -55,7 +64,10 @@ def page_of(rows: QuerySet[Connection], cursor: str | None, pin_words: list[str]
         .annotate(newest=Max("changed_at"))
         .values("newest")
     )
-    stamped = rows.annotate(any_place=Subquery(any_place)).values_list("pk", "ref", *_STAMP, named=True)
+    tokens = (
+        TokenSet.objects.filter(connection=OuterRef("pk")).order_by().values("connection").annotate(all=_Together(_TOKENS)).values("all")
+    )
+    stamped = rows.annotate(any_place=Subquery(any_place), all_tokens=Subquery(tokens)).values_list("pk", "ref", *_STAMP, named=True)
     found, following = page(stamped, "ref", cursor)
     now = timezone.now()
     stale = [one.pk for one in found if not _holds(_kept.get(one.pk), tuple(one[2:]), now)]

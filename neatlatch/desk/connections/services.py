@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from hashlib import sha256
 from typing import Any
 
 from django.conf import settings
@@ -10,7 +11,7 @@ from django.db import IntegrityError, transaction
 from django.db.models import F
 from django.utils import timezone
 
-from neatlatch.core import health, profiles
+from neatlatch.core import changes, health, profiles
 from neatlatch.core.certificates import facts, reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import environment
@@ -29,7 +30,7 @@ from neatlatch.desk.people.models import Person
 
 from . import tokens
 from .halves import provider_addresses
-from .models import Connection, ConnectionUser, HeldSecret, TokenSet
+from .models import Connection, HeldSecret, TokenSet
 
 _REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
@@ -222,7 +223,7 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
             wrong[key] = f"Give a number from {least} to {most}."
     if wrong:
         raise wrong_fields(wrong)
-    before = dict(connection.values)
+    before, stood = dict(connection.values), told(connection)
     if given.get("slots") is not None:
         connection.slots = clean_slots(connection.place, given["slots"])
     connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
@@ -234,11 +235,16 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     _touch(connection, by)
     if any(before.get(key) != connection.values.get(key) for key in _IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
-    changed = sorted(
-        [key for key, value in connection.values.items() if before.get(key) != value] + (["scopes"] if scopes is not None else [])
-    )
-    write(by, "changed", "connection", connection.ref, {"fields": changed})
+    said = changes.in_words(stood, told(connection))
+    write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
     return connection, notes
+
+
+def told(connection: Connection) -> dict[str, Any]:
+    """A connection's own settings as changes of it are told. A certificate is public, but too long to tell: only that it is another."""
+    values = {key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value for key, value in connection.values.items()}
+    return {**values, "scopes": connection.scopes, "slots": connection.slots, "pace": connection.pace, "time limit": connection.time_limit,
+            "left out of rounds": connection.paused}  # fmt: skip
 
 
 def _scheme(connection: Connection) -> Scheme:
@@ -456,39 +462,3 @@ def _own_side(by: Person, connection: Connection, key: str, value: str) -> Conne
     _touch(connection, by)
     write(by, key.replace("_", " "), "connection", connection.ref, {"value": value})
     return connection
-
-
-# Users
-
-_KINDS = ("job", "report", "script", "agent")
-
-
-@transaction.atomic
-def add_user(by: Person, connection: Connection, name: str, kind: str, owner: str, runs: str, operations: list[str]) -> ConnectionUser:
-    """Note who uses a connection, and which operations it calls."""
-    profile = connection.place.application.read_profile()
-    errors = {}
-    if not name.strip():
-        errors["name"] = "What is it called?"
-    elif connection.users.filter(name=name.strip()).exists():
-        errors["name"] = "A user of this name is noted already."
-    if kind not in _KINDS:
-        errors["kind"] = f"A user is one of {', '.join(_KINDS)}."
-    if unknown := [one for one in operations if profile.operation(one) is None]:
-        errors["operations"] = f"{unknown[0]} is not an operation of this application."
-    if errors:
-        raise wrong_fields(errors)
-    user = ConnectionUser.objects.create(
-        connection=connection, name=name.strip(), kind=kind, owner=owner.strip(), runs=runs.strip(), operations=operations
-    )
-    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
-    write(by, "noted a user", "connection", connection.ref, {"user": user.name})
-    return user
-
-
-@transaction.atomic
-def remove_user(by: Person, user: ConnectionUser) -> None:
-    """A user no longer uses the connection."""
-    Connection.objects.filter(pk=user.connection_id).update(stamp=F("stamp") + 1)
-    write(by, "took a user off", "connection", user.connection.ref, {"user": user.name})
-    user.delete()

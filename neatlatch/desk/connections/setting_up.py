@@ -24,6 +24,7 @@ from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
+from neatlatch.desk.users import services as users
 
 from . import halves, services
 from .models import Connection
@@ -56,7 +57,7 @@ def standing(connection: Connection) -> rules.SettingUp:
     both = halves.halves(connection, now)
     client, profile = connection.client, connection.place.application.read_profile()
     steps = () if client is None or client.managed else clients.steps(client)
-    tokens = getattr(connection, "tokens", None)
+    tokens = connection.tokens
     facts = rules.Facts(
         scheme=profile.scheme(connection.scheme) or KINDS[connection.scheme],
         other_schemes=tuple(one.label for one in profile.schemes if one.key != connection.scheme),
@@ -206,8 +207,8 @@ def copy(by: Person, connection: Connection, environment: str) -> tuple[Connecti
     made.scopes, made.pace, made.time_limit = connection.scopes, connection.pace, connection.time_limit
     made.slots = connection.slots
     made.save()
-    for user in connection.users.all():
-        services.add_user(by, made, user.name, user.kind, user.owner, user.runs, user.operations)
+    for use in connection.users.select_related("user"):
+        users.use_connection(by, made, users.Given.of(use.user), use.operations)
     if made.slots:
         carried.append("slots")
     new = ["client" if made.scheme in OAUTH2 else "account", *(one.label.lower() for one in scheme.secrets())]

@@ -80,10 +80,11 @@ class Connections(Schema):
     next: str | None
 
 
-class UserOut(Schema):
+class UsedBy(Schema):
     """A user of a connection, and what it lacks."""
 
     id: int
+    user: UUID
     name: str
     kind: str
     owner: str
@@ -160,7 +161,7 @@ class ConnectionOut(ConnectionRow):
     client: UUID | None
     managed: bool
     pins: list[PinOut]
-    users_of: list[UserOut]
+    users_of: list[UsedBy]
     due: list[DueOut]
     choices: list[ClientChoice]
     operations: list[str]
@@ -361,7 +362,7 @@ class SignInState(Schema):
     ended: datetime | None
 
 
-class UserIn(Schema):
+class UsedByIn(Schema):
     """A user of the connection."""
 
     name: str
@@ -418,7 +419,7 @@ def row(connection: Connection, worked_out: tuple[Pin, ...]) -> dict[str, Any]:
 
 
 def _due(connection: Connection) -> list[dict[str, Any]]:
-    held = getattr(connection, "tokens", None)
+    held = connection.tokens
     found: list[dict[str, Any]] = []
     if held is not None:
         renews = held.refresh is not None or connection.scheme != CODE
@@ -451,7 +452,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
     worked_out = pins.work_out(both)
     profile = connection.place.application.read_profile()
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
-    client, held = connection.client, getattr(connection, "tokens", None)
+    client, held = connection.client, connection.tokens
     lacks = _lacks(both)
     waiting = (
         connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
@@ -467,7 +468,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "client": client.pk if client else None, "managed": bool(client and client.managed),
         "schemes": [{"key": one.key, "label": one.label} for one in profile.schemes], "slots": connection.slots,
         "slot_values": [value_out(one) for one in profile.slots], "secrets": _held(connection, scheme), "certificate": _certificate(both), "pins": [pin_out(one) for one in worked_out],
-        "users_of": [{"id": u.pk, "name": u.name, "kind": u.kind, "owner": u.owner, "runs": u.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
+        "users_of": [{"id": u.pk, "user": u.user_id, "name": u.name, "kind": u.user.kind, "owner": u.owner, "runs": u.user.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
                      for u in connection.users.all()],
         "due": _due(connection),
         "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],

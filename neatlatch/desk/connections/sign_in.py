@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import secrets
 import uuid
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from django.db import transaction
+from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import addresses, oauth2, pkce, replies
@@ -22,7 +23,7 @@ from neatlatch.wire import oauth
 from neatlatch.wire.road import Road, RoadError
 
 from . import tokens
-from .models import Connection, SignIn, TokenSet
+from .models import Account, Connection, SignIn, TokenSet
 
 LONGEST = timedelta(minutes=15)
 
@@ -45,7 +46,7 @@ def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
         back = f"/connections/{connection.ref}"
     state, verifier = secrets.token_urlsafe(32), pkce.verifier_from(secrets.token_bytes(32))
     url = oauth2.authorization_url(values["authorization_endpoint"], values["client_id"], values["redirect_uri"], frozenset(connection.scopes),
-                                   state, pkce.challenge(verifier), hint=values.get("account", ""))  # fmt: skip
+                                   state, pkce.challenge(verifier), hint=_expected(by, connection))  # fmt: skip
     with transaction.atomic():
         SignIn.objects.filter(begun__lt=timezone.now() - timedelta(days=30)).delete()
         identity = uuid.uuid4()
@@ -58,6 +59,14 @@ def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
         _end(sign_in, "refused", refusal)
         raise Problem(409, "The application would refuse this sign-in.", refusal, sign_in=str(sign_in.pk))
     return sign_in, url
+
+
+def _expected(by: Person, connection: Connection) -> str:
+    """The account that should sign in, as far as it is known."""
+    if not connection.individual:
+        return str(connection.values.get("account", ""))
+    noted = Account.objects.filter(connection=connection, person=by).first()
+    return noted.expected if noted else ""
 
 
 def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
@@ -136,17 +145,56 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             )
         if not told.reading.ok:
             return _end(sign_in, "failed", _trade_refused(told.reading))
-        saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))
-        account = _whose(way, connection, saved)
+        scopes = frozenset(connection.scopes)
+        if connection.individual:
+            return _own(
+                person, sign_in, connection, told.reading, asked_at, _whose(way, connection, str(told.reading.fields["access_token"]))
+            )
+        saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=scopes)
+        account = _whose(way, connection, saved.open_access().reveal())
     expected = connection.values.get("account", "")
     with transaction.atomic():
         if account:
-            TokenSet.objects.filter(connection=connection).update(account=account[:200])
+            TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
         write(person, "signed in", "connection", connection.ref, {"as": account, "scopes": saved.granted})
         if account and expected and account.casefold() != expected.casefold():
             return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. The tokens are kept, and the pin “signed-in account” differs. "
                         "Sign in again and pick the other account.")  # fmt: skip
         return _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
+
+
+def _own(person: Person, sign_in: SignIn, connection: Connection, reading: replies.Reading, asked_at: datetime, account: str) -> SignIn:
+    """Keep a person's own tokens, unless the account is not theirs: then they are ended at the provider, and what was connected before stays."""
+    noted = Account.objects.filter(connection=connection, person=person).first()
+    expected = noted.expected if noted else ""
+    other = (
+        TokenSet.objects.filter(connection=connection, account__iexact=account).exclude(person=person).select_related("person").first()
+        if account
+        else None
+    )
+    wrong = ""
+    if account and expected and account.casefold() != expected.casefold():
+        wrong = f"{account} signed in, but your account is {expected}."
+    elif other is not None and other.person is not None:
+        wrong = f"{account} is connected for {other.person.shown_name} already, so it cannot be yours too."
+    if wrong:
+        ended = tokens.revoke_these(connection, str(reading.fields["access_token"]), str(reading.fields.get("refresh_token") or ""))
+        write(
+            person,
+            "connected a wrong account",
+            "connection",
+            connection.ref,
+            {"as": account, "expected": expected, "tokens revoked there": ended},
+        )
+        return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; what was connected before still is. Connect again and pick your own account at their "
+                    "sign-in page; it may be necessary to sign out there first.")  # fmt: skip
+    saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes), person=person.pk)
+    with transaction.atomic():
+        TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
+        Account.objects.get_or_create(connection=connection, person=person, defaults={"expected": account[:200]})
+        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+        write(person, "connected an account", "connection", connection.ref, {"as": account, "scopes": saved.granted})
+    return _end(sign_in, "signed_in", f"Your account{f' {account}' if account else ''} is connected.")
 
 
 def _trade_refused(reading: replies.Reading) -> str:
@@ -158,12 +206,12 @@ def _trade_refused(reading: replies.Reading) -> str:
     return f"The person signed in, but no token came: {reading.error or 'no error code'}, {reading.meaning}.{told}"
 
 
-def _whose(way: Road, connection: Connection, saved: TokenSet) -> str:
+def _whose(way: Road, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
     endpoint = connection.place.published("introspection_endpoint", connection.slots)
     if not endpoint:
         return ""
-    request = oauth2.introspection_request(endpoint, tokens.client_of(connection), saved.open_access().reveal())
+    request = oauth2.introspection_request(endpoint, tokens.client_of(connection), access)
     try:
         told = oauth.ask(way, "introspection", request, timezone.now())
     except RoadError:

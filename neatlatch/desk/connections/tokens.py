@@ -17,6 +17,7 @@ from datetime import datetime, timedelta
 
 import structlog
 from django.db import transaction
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from neatlatch.core import keys, lifetimes, oauth2
@@ -47,16 +48,24 @@ def client_of(connection: Connection) -> oauth2.Client:
     return oauth2.Client(connection.values.get("client_id", ""), secret, connection.values.get("client_sign_in", "client_secret_basic"))
 
 
-def save_new(connection: Connection, reading: Reading, asked_at: datetime, *, signed_in: bool, asked_scopes: frozenset[str]) -> TokenSet:
+def save_new(
+    connection: Connection,
+    reading: Reading,
+    asked_at: datetime,
+    *,
+    signed_in: bool,
+    asked_scopes: frozenset[str],
+    person: int | None = None,
+) -> TokenSet:
     """Seal and save what a token endpoint gave, as one short transaction with nothing else in it.
 
-    A scope that is not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6).
+    ``person`` is the key of whoever's tokens they are, where each has their own. A scope that is not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6).
     """
     fields = reading.fields
     with transaction.atomic():
-        tokens = TokenSet.objects.select_for_update().filter(connection=connection).first()
+        tokens = TokenSet.objects.select_for_update().filter(connection=connection, person=person).first()
         if tokens is None:
-            tokens = TokenSet(connection=connection, signed_in_at=asked_at, generation=0)
+            tokens = TokenSet(connection=connection, person_id=person, signed_in_at=asked_at, generation=0)
         elif signed_in:
             tokens.refresh = None
         if signed_in:
@@ -89,33 +98,49 @@ class DeskKeeper:
     """Gives the ladder its tokens."""
 
     connection: Connection
+    person: int | None = None
     given: int | None = None
+
+    def _mine(self) -> QuerySet[TokenSet]:
+        return TokenSet.objects.filter(connection=self.connection, person=self.person)
 
     def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
         """The token held, or a renewed one. Raises :class:`NoToken`."""
-        held, exchanges = hold(self.connection, road, force, newer_than=self.given)
-        self.given = TokenSet.objects.filter(connection=self.connection).values_list("generation", flat=True).first()
+        held, exchanges = hold(self.connection, road, force, newer_than=self.given, person=self.person)
+        self.given = self._mine().values_list("generation", flat=True).first()
         return held, exchanges
 
     def told_account(self, account: str) -> None:
         """Note whose token it is."""
-        TokenSet.objects.filter(connection=self.connection).exclude(account=account).update(account=account[:200])
+        self._mine().exclude(account=account).update(account=account[:200])
 
 
-def hold(connection: Connection, road: Road, force: bool = False, newer_than: int | None = None) -> tuple[Held, tuple[Exchange, ...]]:
-    """A live token of a connection. Renewals of one connection never overlap, whoever asks.
+def whose_to_test(connection: Connection, username: str) -> int | None:
+    """Whose tokens a test of an individual connection takes: the tester's own if there are any, else the freshest."""
+    if not connection.individual:
+        return None
+    sets = TokenSet.objects.filter(connection=connection).exclude(person=None)
+    own = sets.filter(person__username=username).first() or sets.order_by("-signed_in_at").first()
+    return own.person_id if own else None
+
+
+def hold(
+    connection: Connection, road: Road, force: bool = False, newer_than: int | None = None, person: int | None = None
+) -> tuple[Held, tuple[Exchange, ...]]:
+    """A live token of a connection, of a person where each has their own. Renewals of one token set never overlap, whoever asks.
 
     ``force`` asks for one that is newer than the generation the caller knows (``newer_than``; unless said, the one that stands now).
     Raises :class:`NoToken`, :class:`RoadError`.
     """
-    seen = newer_than or TokenSet.objects.filter(connection=connection).values_list("generation", flat=True).first()
+    seen = newer_than or TokenSet.objects.filter(connection=connection, person=person).values_list("generation", flat=True).first()
     give_up = time.monotonic() + LEASE.total_seconds() * 2
     while True:
         now = timezone.now()
         with transaction.atomic():
-            tokens = TokenSet.objects.select_for_update().filter(connection=connection).first()
+            tokens = TokenSet.objects.select_for_update().filter(connection=connection, person=person).first()
             if tokens is None and connection.scheme == CODE:
-                raise NoToken(Failure("token", "no_token", CauseClass.CREDENTIAL, "Nobody has signed in yet."))
+                nobody = "Nobody has connected an account yet." if connection.individual else "Nobody has signed in yet."
+                raise NoToken(Failure("token", "no_token", CauseClass.CREDENTIAL, nobody))
             over = tokens is None or lifetimes.is_over(tokens.ends, now)
             if tokens is not None:
                 # Somebody else renewed while we waited: that token is as good as one of our own.
@@ -169,7 +194,8 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
         _give_lease_back(connection, tokens)
         raise
     if told.reading.ok:
-        saved = save_new(connection, told.reading, asked_at, signed_in=connection.scheme != CODE, asked_scopes=scopes)
+        saved = save_new(connection, told.reading, asked_at, signed_in=connection.scheme != CODE, asked_scopes=scopes,
+                         person=tokens.person_id if tokens else None)  # fmt: skip
         return _held(saved, renewed=True), (told.exchange,)
     failure = oauth.failure_of(told.reading, "token", told.exchange.status)
     refused = ""
@@ -230,7 +256,7 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
         changes: dict[str, object] = {"lease": "", "lease_until": None}
         if refused:
             changes["refused"] = refused[:300]
-        TokenSet.objects.filter(connection=connection, lease=tokens.lease).update(**changes)
+        TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes)
 
 
 def renew_those_due(stop_at: float = 50.0) -> int:
@@ -243,21 +269,28 @@ def renew_those_due(stop_at: float = 50.0) -> int:
         if is_due(tokens, timezone.now()):
             try:
                 with new_road(15.0) as way:
-                    held, _ = hold(tokens.connection, way)
+                    held, _ = hold(tokens.connection, way, person=tokens.person_id)
                 renewed += held.renewed
             except (NoToken, RoadError) as error:
                 log.warning("renewal failed", connection=tokens.connection.ref, why=str(error))
     return renewed
 
 
-def revoke(connection: Connection) -> str:
-    """Ask the provider to end the tokens of a connection (RFC 7009); answers in words whether it did."""
-    held = TokenSet.objects.filter(connection=connection).first()
+def revoke(connection: Connection, person: int | None = None) -> str:
+    """Ask the provider to end the tokens of a connection (RFC 7009), or those of one person; answers in words whether it did."""
+    sets = list(TokenSet.objects.filter(connection=connection, **({"person": person} if person else {})))
+    if not sets:
+        return "none held"
+    said = [revoke_these(connection, one.open_access().reveal(), one.open_refresh().reveal()) for one in sets]
+    return next((one for one in said if one != "yes"), "yes")
+
+
+def revoke_these(connection: Connection, access: str, refresh: str) -> str:
+    """Ask the provider to end tokens; answers in words whether it did."""
     endpoint = connection.place.published("revocation_endpoint", connection.slots)
-    if held is None or not endpoint:
-        return "none held" if held is None else "no, it publishes no address for that"
-    refresh = held.open_refresh().reveal()
-    token, hint = (refresh, "refresh_token") if refresh else (held.open_access().reveal(), "access_token")
+    if not endpoint:
+        return "no, it publishes no address for that"
+    token, hint = (refresh, "refresh_token") if refresh else (access, "access_token")
     try:
         with new_road(10.0) as way:
             told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client_of(connection), token, hint), timezone.now())

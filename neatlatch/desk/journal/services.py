@@ -32,6 +32,15 @@ def write(who: Person | str | None, did: str, noun: str, ref: str, details: dict
     return entry
 
 
+def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]]:
+    """What was changed of a thing after a version of it, in words, oldest first: who, when, and what.
+
+    Entries that tell a change of a versioned thing carry its ``id`` and the ``version`` that the change made.
+    """
+    entries = Entry.objects.filter(noun=noun, details__id=str(identity), details__version__gt=version).order_by("number")[:50]
+    return [{"by": one.who, "at": one.at.isoformat(), "changes": one.details.get("changes") or [f"{one.did}"]} for one in entries]
+
+
 def first_fault() -> str | None:
     """The first place where the chain does not hold, in words; ``None``: it holds."""
     entries = Entry.objects.order_by("number").iterator(chunk_size=2000)

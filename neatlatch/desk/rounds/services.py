@@ -149,7 +149,15 @@ def run(test: Test) -> Test:
     except RoadError as error:
         return _finish(test, [RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)], None)
     with way:
-        climb = Climb(plan_of(connection, test), way, tokens.DeskKeeper(connection), timezone.now, random.random, _nonce, watch.stop)
+        climb = Climb(
+            plan_of(connection, test),
+            way,
+            tokens.DeskKeeper(connection, tokens.whose_to_test(connection, test.begun_by)),
+            timezone.now,
+            random.random,
+            _nonce,
+            watch.stop,
+        )
         try:
             for event in climb.run():
                 if isinstance(event, Leftover):

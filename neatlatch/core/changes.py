@@ -1,0 +1,46 @@
+"""A change in words: which fields, from what to what. For journals, previews, and for telling somebody what another person changed meanwhile."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+_LONGEST = 120
+
+
+def in_words(before: Mapping[str, Any], after: Mapping[str, Any], labels: Mapping[str, str] | None = None) -> list[str]:
+    """One phrase for each field that differs; lists of texts are told by what was added and what was taken away. Values must hold no secret."""
+    said = []
+    for key in dict.fromkeys((*before, *after)):
+        old, new = before.get(key), after.get(key)
+        if old == new:
+            continue
+        label = (labels or {}).get(key) or key.replace("_", " ")
+        said.append(f"{label}: {_difference(old, new)}")
+    return said
+
+
+def _difference(old: Any, new: Any) -> str:
+    if isinstance(old, Mapping | None) and isinstance(new, Mapping | None) and (old or new):
+        return "; ".join(in_words(old or {}, new or {}))
+    if isinstance(old, list | tuple) and isinstance(new, list | tuple) and all(isinstance(one, str) for one in (*old, *new)):
+        added, gone = [one for one in new if one not in old], [one for one in old if one not in new]
+        parts = [f"{_plain(one)} added" for one in added] + [f"{_plain(one)} taken away" for one in gone]
+        return ", ".join(parts) or "put in another order"
+    if old in (None, "", [], {}):
+        return f"now {_plain(new)}"
+    if new in (None, "", [], {}):
+        return f"no longer {_plain(old)}"
+    return f"{_plain(old)} became {_plain(new)}"
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, Mapping):
+        text = ", ".join(f"{key} {_plain(one)}" for key, one in value.items())
+    elif isinstance(value, list | tuple):
+        text = ", ".join(_plain(one) for one in value)
+    else:
+        text = str(value)
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"

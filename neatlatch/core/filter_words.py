@@ -1,0 +1,36 @@
+"""Filters of lists as people type them: plain words, field words and their opposites (``night env:production -state:latched owner:"Freight desk"``)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+_WORD = re.compile(r'(?P<not>-?)(?:(?P<field>[a-z_]+):)?(?:"(?P<quoted>[^"]*)"?|(?P<plain>[^\s"]+))', re.IGNORECASE)
+MOST = 20
+
+
+@dataclass(frozen=True)
+class Word:
+    """One word of a filter: ``field`` is empty for a plain word; ``without``: rows that have it are left out."""
+
+    text: str
+    field: str = ""
+    without: bool = False
+
+
+def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
+    """Read a filter. ``fields`` names the fields that a list has, by what people may write for each; a word with another field is a plain word,
+    so that an address or a time can be looked for. A field without a value yet filters nothing: one is still typing."""
+    found = []
+    for one in _WORD.finditer(text[:2000]):
+        value = one["quoted"] if one["quoted"] is not None else one["plain"]
+        written = (one["field"] or "").lower()
+        if written in fields:
+            if value:
+                found.append(Word(value.lower(), fields[written], bool(one["not"])))
+        else:
+            plain = f"{one['field']}:{value}" if one["field"] else value
+            if plain and not (plain.endswith(":") and plain[:-1].lower() in fields) and plain != "-":
+                found.append(Word(plain.lower(), "", bool(one["not"])))
+    return tuple(found[:MOST])
