@@ -72,8 +72,8 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     assert patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code == 200
     refused = patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": seen})
     assert refused.status_code == 412
-    assert refused.json()["detail"].startswith("other: pace: 10.0 became 9. Nothing of yours was saved")
-    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [("other", ["pace: 10.0 became 9"])]
+    assert refused.json()["detail"].startswith("other: pace: 10.0 became 9.0. Nothing of yours was saved")
+    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [("other", ["pace: 10.0 became 9.0"])]
     assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
     assert Connection.objects.get().pace == 9
 
