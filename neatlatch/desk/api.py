@@ -14,6 +14,7 @@ from ninja.security import SessionAuth
 from neatlatch import __version__
 from neatlatch.desk.applications.api import router as applications
 from neatlatch.desk.clients.api import router as clients
+from neatlatch.desk.clients.bench_api import router as benches
 from neatlatch.desk.common import problems
 from neatlatch.desk.common.finds import router as finds
 from neatlatch.desk.common.problems import Problem
@@ -55,7 +56,7 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, credentials, connections, users, rounds, journal, finds):
+for router in (people, applications, clients, benches, credentials, connections, users, rounds, journal, finds):
     api.add_router("", router)
 
 

@@ -19,7 +19,7 @@ def pin(halves: Halves) -> Pin:
     register = Act("register_ours", "Register ours too" if halves.provider.managed else "Note ours as registered", ours)
     if not registered:
         return missing(KEY, LABEL, "", ours, "The provider has no redirect URI for this client.", register)
-    found = redirects.match(registered, ours)
+    found = redirects.match(registered, ours, "native" if halves.provider.public else "web")
     if found.match:
         return halves.agreed(KEY, LABEL, found.nearest or ours, ours, f"Registered: {found.reason}.")
     nearest = found.nearest or registered[0]

@@ -182,6 +182,11 @@ def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = 
     }  # fmt: skip
 
 
+def lint_out(one: redirects.Lint) -> dict[str, Any]:
+    """What is wrong with a redirect URI, as the page wants it."""
+    return {"code": one.code, "says": one.says, "grave": one.grave, "source": one.source}
+
+
 def _facts(scheme: Scheme) -> list[Value]:
     """What the provider's side can tell of us, beside an OAuth client's registration."""
     found = list(scheme.identities())
@@ -327,4 +332,4 @@ def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str,
 def lint(request: HttpRequest, given: UriIn) -> list[dict[str, Any]]:
     """What is wrong with a redirect URI, as one types it."""
     guard.need(request, "look")
-    return [{"code": one.code, "says": one.says, "grave": one.grave, "source": one.source} for one in redirects.lint(given.uri)]
+    return [lint_out(one) for one in redirects.lint(given.uri)]

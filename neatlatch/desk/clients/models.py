@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from typing import Any
 
 from django.db import models
 
@@ -16,6 +17,8 @@ class Client(models.Model):
 
     ``facts`` are by the keys of the scheme's values (user name, key ID, thumbprint, audience); ``account`` is whose key or password it is, and
     ``account_kind`` service or person; ``rights`` its roles or permissions; ``switches`` the firm-wide ones that are on.
+
+    ``planned`` is a change that somebody enters by hand in the application's screens and that is not noted as done yet.
 
     ``managed``: by protocol (RFC 7592), so what stands here is what stands there. Otherwise it is a mirror, entered by hand.
     ``state``: *asking* while a registration request is under way, *preparing* while somebody enters it by hand, then *live*.
@@ -44,8 +47,10 @@ class Client(models.Model):
     account_kind = models.CharField(max_length=10, blank=True)
     rights = models.JSONField(default=list)
     rights_changed_at = models.DateTimeField(null=True)
+    scopes_changed_at = models.DateTimeField(null=True)
     switches = models.JSONField(default=list)
     allow_list = models.JSONField(default=list)
+    planned: Any = models.JSONField(null=True)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
     changed_by = models.CharField(max_length=150, blank=True)
@@ -68,6 +73,32 @@ class Client(models.Model):
             self.scheme = CLIENT if "client_credentials" in fields.grants and "authorization_code" not in fields.grants else CODE
 
     @property
+    def native(self) -> bool:
+        """Whether it is a native app's, for which the port of a loopback address is free (RFC 8252 §7.3): here, every public client."""
+        return self.public
+
+    @property
     def token_place(self) -> str:
         """Where the management token is sealed."""
         return f"client:{self.id}:management_token"
+
+
+class ConsentRequest(models.Model):
+    """An administrator of the application was asked, by a signed link, to consent to scopes. Answered once, by whoever holds the link."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    client = models.ForeignKey(Client, on_delete=models.CASCADE, related_name="consent_requests")
+    scopes = models.JSONField()
+    why = models.JSONField(default=dict)
+    asked_of = models.CharField(max_length=200, blank=True)
+    asked_by = models.CharField(max_length=150)
+    asked_at = models.DateTimeField()
+    ends = models.DateTimeField()
+    answered_at = models.DateTimeField(null=True)
+    given = models.JSONField(default=list)
+    answered_by = models.CharField(max_length=200, blank=True)
+    says = models.CharField(max_length=600, blank=True)
+    withdrawn = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["-asked_at"]

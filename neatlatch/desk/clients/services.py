@@ -12,7 +12,7 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import changes, oauth2, preparing, profiles, registration
+from neatlatch.core import changes, oauth2, preparing, profiles, redirect_bench, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
@@ -145,6 +145,15 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
 
 
+def planned_acts(client: Client) -> tuple[registration.Step, ...]:
+    """A change that is under way, as numbered acts in the application's own screens."""
+    if not client.planned:
+        return ()
+    return redirect_bench.acts(
+        client.place.application.name, client.name, tuple(client.redirect_uris), tuple(client.planned["redirect_uris"])
+    )
+
+
 def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]:
     """The fewest roles that the users of the client's connections need; the first of the profile while nobody is noted."""
     operations = [profile.operation(name) for one in client.connections.all() for user in one.users.all() for name in user.operations]
@@ -157,7 +166,7 @@ def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]
 def tick(by: Person, client: Client, key: str, done: bool) -> Client:
     """Tick a step off, or take the tick away."""
     client = Client.objects.select_for_update().get(pk=client.pk)
-    if key not in {one.key for one in steps(client)}:
+    if key not in {one.key for one in (*steps(client), *planned_acts(client))}:
         raise wrong_fields({"key": "There is no such step."})
     ticks = [one for one in client.ticks if one != key] + ([key] if done else [])
     Client.objects.filter(pk=client.pk).update(ticks=ticks)
@@ -181,17 +190,23 @@ def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tu
     return client, cleaned.notes
 
 
-def _save(by: Person, client: Client, edit: Callable[[Client], None], did: str) -> Client:
+def _save(by: Person | str, client: Client, edit: Callable[[Client], None], did: str) -> Client:
     """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed."""
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
-    before = told(client)
+    before, scopes = told(client), (client.scopes, client.consents)
     edit(client)
+    if (client.scopes, client.consents) != scopes:
+        client.scopes_changed_at = timezone.now()
     client.version += 1
-    client.changed_at, client.changed_by = timezone.now(), by.username
+    client.changed_at, client.changed_by = timezone.now(), _name(by)
     client.save()
     said = changes.in_words(before, told(client))
     write(by, did, "client", client.client_id or client.name, {"id": client.pk, "version": client.version, "changes": said})
     return client
+
+
+def _name(by: Person | str) -> str:
+    return by[:150] if isinstance(by, str) else by.username
 
 
 def told(client: Client) -> dict[str, Any]:
@@ -238,14 +253,14 @@ def read_back(by: Person, client: Client) -> Client:
 
 
 @transaction.atomic
-def note_consent(by: Person, client: Client, scope: str, given: bool) -> Client:
-    """Note that an administrator of the application consented to a scope, or withdrew it."""
+def note_consent(by: Person | str, client: Client, scope: str, given: bool) -> Client:
+    """Note that an administrator of the application consented to a scope, or withdrew it. ``by`` is a person, or the name of one who has no login here."""
     if scope not in {one.name for one in client.place.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
     def edit(one: Client) -> None:
         consents = {key: value for key, value in one.consents.items() if key != scope}
-        one.consents = {**consents, scope: {"who": by.username, "when": timezone.now().isoformat()}} if given else consents
+        one.consents = {**consents, scope: {"who": _name(by), "when": timezone.now().isoformat()}} if given else consents
 
     return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
 
@@ -298,6 +313,11 @@ def remove(by: Person, client: Client) -> None:
     with transaction.atomic():
         write(by, "removed", "client", client.client_id or client.name, {"managed": client.managed})
         client.delete()
+
+
+def with_uris(uris: list[str]) -> Callable[[ClientMetadata], ClientMetadata]:
+    """An edit that registers these redirect URIs and no others."""
+    return lambda fields: replace(fields, redirect_uris=tuple(uris))
 
 
 def with_uri(uri: str) -> Callable[[ClientMetadata], ClientMetadata]:

@@ -228,7 +228,7 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
         connection.slots = clean_slots(connection.place, given["slots"])
     connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
     if scopes is not None:
-        connection.scopes = sorted(set(scopes))
+        _request(connection, scopes)
     for key in ("pace", "time_limit", "paused"):
         if given.get(key) is not None:
             setattr(connection, key, given[key])
@@ -238,6 +238,13 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     said = changes.in_words(stood, told(connection))
     write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
     return connection, notes
+
+
+def _request(connection: Connection, scopes: list[str]) -> None:
+    """Request these scopes from now on. A token that was made before does not have the change."""
+    wanted = sorted(set(scopes))
+    if wanted != connection.scopes:
+        connection.scopes, connection.scopes_changed_at = wanted, timezone.now()
 
 
 def told(connection: Connection) -> dict[str, Any]:
@@ -446,9 +453,9 @@ def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> 
 def _own_side(by: Person, connection: Connection, key: str, value: str) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":
-        connection.scopes = [one for one in connection.scopes if one != value]
+        _request(connection, [one for one in connection.scopes if one != value])
     elif key == "request_scope":
-        connection.scopes = sorted({*connection.scopes, value})
+        _request(connection, [*connection.scopes, value])
     elif key == "drop_secret":
         HeldSecret.objects.filter(connection=connection, key="client_secret").delete()
     elif key == "fill_slots":

@@ -1,0 +1,130 @@
+"""Scopes × users of one client: what is permitted, requested, granted and needed, and what the trim makes of it (DOMAIN §4)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from fractions import Fraction
+
+from .profiles import ScopeInfo
+from .scopes import Alternatives, closure
+from .trim import Call, Trim, trim
+
+
+class Cell(StrEnum):
+    """What a scope is to a user: it would stop without it; needs it and has it not; one of several that would serve; nothing."""
+
+    NEEDED = "needed"
+    LACKS = "lacks"
+    SERVES = "serves"
+    NONE = ""
+
+
+@dataclass(frozen=True)
+class Holder:
+    """A connection of the client: what it requests, and what its tokens were granted (``None``: it holds none).
+
+    ``made`` is when the oldest of its tokens was made, ``changed`` when scopes or consent were last changed on either side.
+    """
+
+    ref: str
+    requested: frozenset[str]
+    granted: frozenset[str] | None = None
+    made: datetime | None = None
+    changed: datetime | None = None
+
+    @property
+    def stale(self) -> bool:
+        """Whether a token was made before the last change, which therefore does not reach it (common practice, no source)."""
+        return self.granted is not None and self.made is not None and self.changed is not None and self.made < self.changed
+
+
+@dataclass(frozen=True)
+class UserOf:
+    """A user, the connection it takes, and its operations with their alternatives."""
+
+    name: str
+    ref: str
+    operations: tuple[tuple[str, Alternatives], ...]
+
+
+@dataclass(frozen=True)
+class Row:
+    """A scope: whether it is permitted (``implied``: brought by another that is), which connections request and hold it, and a cell for each user."""
+
+    scope: ScopeInfo
+    known: bool
+    permitted: bool
+    implied: bool
+    requested: tuple[str, ...]
+    granted: tuple[str, ...]
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True)
+class Matrix:
+    """All of it: a row for each scope, the trim of what is permitted, and of what each connection requests."""
+
+    rows: tuple[Row, ...]
+    holders: tuple[Holder, ...]
+    trim: Trim
+    by_connection: Mapping[str, Trim]
+
+
+def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Matrix:
+    """The matrix of a client. Scopes that are held somewhere and that the profile does not know come last, as reading ones."""
+    names = {one.name for one in known}
+    strays = sorted(permitted.union(*(one.requested for one in holders), *(one.granted or frozenset() for one in holders)) - names)
+    scopes = (*known, *(ScopeInfo(one) for one in strays))
+    implies = {one.name: one.implies for one in known}
+    calls = {user: tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations) for user in users}
+    every = [call for user in users for call in calls[user]]
+    whole = trim(scopes, permitted, every)
+    held = {
+        one.ref: closure(one.granted if one.granted is not None else one.requested & closure(permitted, implies), implies)
+        for one in holders
+    }
+    own = {user: trim(scopes, frozenset(), calls[user]).scopes for user in users}
+    shared = {one.scope: {call.user for call in one.needed_by} for one in whole.kept}
+    reach = closure(permitted, implies)
+    rows = []
+    for scope in scopes:
+        cells = tuple(_cell(scope.name, user, held.get(user.ref, reach), whole, shared, own[user], implies) for user in users)
+        rows.append(Row(
+            scope, scope.name in names, scope.name in permitted, scope.name in reach - permitted,
+            tuple(one.ref for one in holders if scope.name in one.requested),
+            tuple(one.ref for one in holders if one.granted is not None and scope.name in closure(one.granted, implies)), cells,
+        ))  # fmt: skip
+    by_connection = {
+        one.ref: trim(scopes, one.requested, [call for user in users if user.ref == one.ref for call in calls[user]]) for one in holders
+    }
+    return Matrix(tuple(rows), tuple(holders), whole, by_connection)
+
+
+def _cell(
+    scope: str,
+    user: UserOf,
+    held: frozenset[str],
+    whole: Trim,
+    shared: Mapping[str, set[str]],
+    own: frozenset[str],
+    implies: Mapping[str, tuple[str, ...]],
+) -> Cell:
+    """By the trim of all users, so that one row says the same to everybody; where another scope of it serves this user, only that it would serve."""
+    if user.name in shared.get(scope, ()):
+        return Cell.NEEDED if scope in held else Cell.LACKS
+    blocked = [alternatives for _, alternatives in user.operations if alternatives and not any(one <= held for one in alternatives)]
+    if scope in own and scope not in held and any(scope in one for alternatives in blocked for one in alternatives):
+        return Cell.LACKS
+    if any(scope in one for _, alternatives in user.operations for one in alternatives):
+        return Cell.SERVES
+    if scope in whole.scopes and any(other in closure({scope}, implies) for _, some in user.operations for one in some for other in one):
+        return Cell.SERVES
+    return Cell.NONE
+
+
+def weight_words(weight: Fraction) -> str:
+    """A weight as people read it: “4”, “4.25”."""
+    return str(int(weight)) if weight.denominator == 1 else f"{float(weight):.2f}".rstrip("0")

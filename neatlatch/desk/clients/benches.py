@@ -1,0 +1,230 @@
+"""The benches of a client: its redirect URIs against all callers, its scopes against all users, and asking for consent."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import redirect_bench, registration, scope_matrix
+from neatlatch.core.profiles import Profile
+from neatlatch.core.redirect_bench import Sent
+from neatlatch.core.schemes import CODE, OAUTH2
+from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+from neatlatch.wire.ladder import NoToken
+from neatlatch.wire.road import RoadError
+
+from . import services
+from .models import Client, ConsentRequest
+
+LINK_LASTS = timedelta(days=14)
+
+
+def connections_of(client: Client) -> list[Connection]:
+    """The client's connections with everything, in a constant number of queries."""
+    return list(halves.with_everything(Connection.objects.filter(client=client)).order_by("ref"))
+
+
+# Redirect URIs
+
+
+def sent_by(connections: list[Connection]) -> list[Sent]:
+    """What the callers send, of those that sign people in."""
+    found = []
+    for one in connections:
+        if one.scheme == CODE:
+            tokens = one.tokens
+            renews = tokens is not None and tokens.refresh is not None and not tokens.refused
+            users = tuple(use.name for use in one.users.all())
+            found.append(Sent(one.ref, one.values.get("redirect_uri", ""), users, tokens is not None, renews))
+    return found
+
+
+def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench:
+    """All URIs of the client against all of its callers'."""
+    return redirect_bench.work_out(tuple(client.redirect_uris), sent_by(connections), "native" if client.native else "web")
+
+
+def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
+    """Whether the client's list holds a URI."""
+    return redirect_bench.answer(tuple(client.redirect_uris), Sent("", uri), "native" if client.native else "web")
+
+
+def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, ...]:
+    """What a change of the registered URIs would stop and start."""
+    return redirect_bench.effects(
+        tuple(client.redirect_uris), tuple(wanted), sent_by(connections_of(client)), "native" if client.native else "web"
+    )
+
+
+@transaction.atomic
+def plan(by: Person, client: Client, wanted: list[str] | None) -> Client:
+    """Begin a change that somebody enters by hand in the application's screens (``None``: leave it)."""
+    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    if client.managed:
+        raise Problem(409, "This client is changed by protocol.", "Change it here; the application is told at once.")
+    if wanted is not None:
+        wanted = [one for one in dict.fromkeys(wanted) if one]
+        if errors := registration.check(services.with_uris(wanted)(client.fields())):
+            raise wrong_fields(errors)
+        if wanted == client.redirect_uris:
+            raise wrong_fields({"redirect_uris": "That is what the application has already."})
+    client.planned = None if wanted is None else {"redirect_uris": wanted, "by": by.username, "at": timezone.now().isoformat()}
+    client.ticks = [one for one in client.ticks if not one.startswith("planned:")]
+    client.save(update_fields=["planned", "ticks"])
+    write(by, "planned a change" if wanted is not None else "left a planned change", "client", client.client_id or client.name,
+          {"redirect_uris": wanted} if wanted is not None else {})  # fmt: skip
+    return client
+
+
+def carry_out(by: Person, client: Client) -> Client:
+    """The planned change was entered there: the record says so from now on. Every act must have been ticked off."""
+    open_ = [one.says for one in services.planned_acts(client) if one.key not in client.ticks]
+    if not client.planned:
+        raise Problem(409, "No change is planned.", "Somebody else may have noted it as done. Reload the page.")
+    if open_:
+        raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
+    changed = services.change(by, client, services.with_uris(list(client.planned["redirect_uris"])))
+    Client.objects.filter(pk=client.pk).update(planned=None, ticks=[one for one in client.ticks if not one.startswith("planned:")])
+    changed.refresh_from_db(fields=["planned", "ticks"])
+    return changed
+
+
+# Scopes
+
+
+Found = tuple[Profile, list[Connection], list[Any], scope_matrix.Matrix]
+
+
+def matrices(clients: list[Client]) -> list[tuple[Client, Found]]:
+    """The matrix of each of many clients, in a constant number of queries."""
+    connections: dict[UUID, list[Connection]] = {}
+    for one in halves.with_everything(Connection.objects.exclude(client=None)).order_by("ref"):
+        assert one.client_id is not None
+        connections.setdefault(one.client_id, []).append(one)
+    return [(one, matrix(one, connections.get(one.pk, []))) for one in clients]
+
+
+def matrix(client: Client, connections: list[Connection] | None = None) -> Found:
+    """The client's scopes (or the roles of its account) against the users of its connections: profile, connections, uses in the order of the columns."""
+    profile = client.place.application.read_profile()
+    connections = connections_of(client) if connections is None else connections
+    with_scopes = client.scheme in OAUTH2
+    known, permitted = (profile.scopes, client.scopes) if with_scopes else (profile.roles, client.rights)
+    users, uses, holders = [], [], []
+    for one in connections:
+        holders.append(_holder(client, one) if with_scopes else scope_matrix.Holder(one.ref, frozenset(permitted)))
+        for use in one.users.all():
+            operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
+            uses.append(use)
+            users.append(scope_matrix.UserOf(use.name, one.ref, operations))
+    return profile, connections, uses, scope_matrix.work_out(known, frozenset(permitted), holders, users)
+
+
+def _holder(client: Client, connection: Connection) -> scope_matrix.Holder:
+    sets = [one for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
+    made = [one.signed_in_at if connection.scheme == CODE else one.obtained for one in sets]
+    moments = [one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None]
+    granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
+    return scope_matrix.Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
+
+
+# Consent
+
+
+def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
+    """Why each scope is asked for: the users and operations that stop without it."""
+    *_, found = matrix(client)
+    reasons = {one.scope: [f"{call.user}: {call.operation}" for call in one.needed_by] for one in found.trim.kept}
+    return {scope: reasons.get(scope, []) for scope in scopes}
+
+
+@transaction.atomic
+def ask_consent(by: Person, client: Client, scopes: list[str], asked_of: str) -> ConsentRequest:
+    """Ask an administrator of the application for consent, by a signed link."""
+    profile = client.place.application.read_profile()
+    wanted = sorted(set(scopes))
+    for one in wanted:
+        known = profile.scope(one)
+        if known is None or not known.administrator:
+            raise wrong_fields({"scopes": f"{one} is no scope that wants an administrator's consent."})
+    if not wanted:
+        raise wrong_fields({"scopes": "Choose at least one scope."})
+    now = timezone.now()
+    request = ConsentRequest.objects.create(client=client, scopes=wanted, why=needs_of(client, wanted), asked_of=asked_of.strip()[:200],
+                                            asked_by=by.username, asked_at=now, ends=now + LINK_LASTS)  # fmt: skip
+    write(by, "asked for consent", "client", client.client_id or client.name, {"scopes": wanted, "of": request.asked_of})
+    return request
+
+
+@transaction.atomic
+def withdraw_request(by: Person, request: ConsentRequest) -> ConsentRequest:
+    """The link no longer serves."""
+    request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+    if request.answered_at is None and not request.withdrawn:
+        request.withdrawn = True
+        request.save(update_fields=["withdrawn"])
+        write(by, "withdrew a request for consent", "client", request.client.client_id or request.client.name, {"scopes": request.scopes})
+    return request
+
+
+def open_request(identity: str) -> ConsentRequest:
+    """A request that a link was made for, if the link still serves; else a problem that says why not."""
+    try:
+        found = (
+            ConsentRequest.objects.select_related("client__place__application", "client__place__environment")
+            .filter(pk=UUID(identity))
+            .first()
+        )
+    except ValueError:
+        found = None
+    if found is None or found.withdrawn:
+        raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
+    return found
+
+
+def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> ConsentRequest:
+    """An administrator of the application answers. What was consented to is noted on the client; it is proven when a test has needed it."""
+    if not name.strip():
+        raise wrong_fields({"name": "Give your name, so that they know who consented."})
+    if unknown := [one for one in given if one not in request.scopes]:
+        raise wrong_fields({"given": f"{unknown[0]} was not asked for."})
+    with transaction.atomic():
+        request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+        if request.answered_at is not None:
+            raise Problem(410, "This request was answered before.", f"{request.answered_by} answered it. A link serves once.")
+        if request.withdrawn or request.ends <= timezone.now():
+            raise Problem(410, "This link has ended.", "Ask whoever sent it for a new one.")
+        request.answered_at, request.given, request.answered_by, request.says = (
+            timezone.now(),
+            sorted(set(given)),
+            name.strip()[:200],
+            says.strip()[:600],
+        )
+        request.save()
+        who = f"{request.answered_by}, by link"
+        for scope in request.given:
+            services.note_consent(who, request.client, scope, True)
+        write(who, "answered a request for consent", "client", request.client.client_id or request.client.name,
+              {"given": request.given, "refused": [one for one in request.scopes if one not in request.given], "says": request.says})  # fmt: skip
+    return request
+
+
+def new_token(by: Person, connection: Connection) -> None:
+    """Have a new token made in place of the one that is held. Raises :class:`Problem` where it is refused."""
+    with road(15.0) as way:
+        try:
+            tokens.hold(connection, way, force=True)
+        except NoToken as error:
+            raise Problem(502, "No new token came.", error.failure.detail or error.failure.code) from error
+        except RoadError as error:
+            raise Problem(502, "The application could not be reached.", f"{error.failure.detail} The old token is still held.") from error
+    write(by, "had a new token made", "connection", connection.ref)
