@@ -14,7 +14,7 @@ from .trim import Call, Trim, trim
 
 
 class Cell(StrEnum):
-    """What a scope is to a user: it would stop without it; needs it and has it not; one of several that would serve; nothing."""
+    """What a scope is to a user: it would stop without it; it is stopped because it has it not; it would serve it; nothing."""
 
     NEEDED = "needed"
     LACKS = "lacks"
@@ -82,16 +82,11 @@ def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Seq
     calls = {user: tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations) for user in users}
     every = [call for user in users for call in calls[user]]
     whole = trim(scopes, permitted, every)
-    held = {
-        one.ref: closure(one.granted if one.granted is not None else one.requested & closure(permitted, implies), implies)
-        for one in holders
-    }
-    own = {user: trim(scopes, frozenset(), calls[user]).scopes for user in users}
-    shared = {one.scope: {call.user for call in one.needed_by} for one in whole.kept}
+    held = {one.ref: one.granted if one.granted is not None else one.requested & closure(permitted, implies) for one in holders}
     reach = closure(permitted, implies)
     rows = []
     for scope in scopes:
-        cells = tuple(_cell(scope.name, user, held.get(user.ref, reach), whole, shared, own[user], implies) for user in users)
+        cells = tuple(_cell(scope.name, user, held.get(user.ref, permitted), whole.scopes, implies) for user in users)
         rows.append(Row(
             scope, scope.name in names, scope.name in permitted, scope.name in reach - permitted,
             tuple(one.ref for one in holders if scope.name in one.requested),
@@ -103,24 +98,24 @@ def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Seq
     return Matrix(tuple(rows), tuple(holders), whole, by_connection)
 
 
-def _cell(
-    scope: str,
-    user: UserOf,
-    held: frozenset[str],
-    whole: Trim,
-    shared: Mapping[str, set[str]],
-    own: frozenset[str],
-    implies: Mapping[str, tuple[str, ...]],
-) -> Cell:
-    """By the trim of all users, so that one row says the same to everybody; where another scope of it serves this user, only that it would serve."""
-    if user.name in shared.get(scope, ()):
-        return Cell.NEEDED if scope in held else Cell.LACKS
-    blocked = [alternatives for _, alternatives in user.operations if alternatives and not any(one <= held for one in alternatives)]
-    if scope in own and scope not in held and any(scope in one for alternatives in blocked for one in alternatives):
-        return Cell.LACKS
-    if any(scope in one for _, alternatives in user.operations for one in alternatives):
-        return Cell.SERVES
-    if scope in whole.scopes and any(other in closure({scope}, implies) for _, some in user.operations for one in some for other in one):
+def _cell(scope: str, user: UserOf, held: frozenset[str], wanted: frozenset[str], implies: Mapping[str, tuple[str, ...]]) -> Cell:
+    """``held`` is what the user's calls can show today, ``wanted`` the trim of all users: what is lacking is told by it, so that one row says the same to
+    everybody."""
+    calls = [alternatives for _, alternatives in user.operations if alternatives]
+    have, will = closure(held, implies), closure(wanted, implies)
+    brings = closure({scope}, implies)
+    if scope in wanted and scope not in have:
+        for alternatives in calls:
+            if any(one <= have for one in alternatives):
+                continue
+            # The alternative that the trim will meet; lacking is whatever of the trim brings something of it.
+            met = next((one for one in alternatives if one <= will), frozenset())
+            if (met - have) & brings:
+                return Cell.LACKS
+    without = closure(held - {scope}, implies)
+    if scope in held and any(any(one <= have for one in some) and not any(one <= without for one in some) for some in calls):
+        return Cell.NEEDED
+    if any(one & brings for alternatives in calls for one in alternatives):
         return Cell.SERVES
     return Cell.NONE
 

@@ -77,7 +77,8 @@ def test_the_matrix_says_what_each_scope_is_to_each_user() -> None:
     assert found.trim.scopes == {"write", "berths"}
     assert cells["write"][1] is Cell.LACKS
     assert cells["berths"] == (Cell.NONE, Cell.NONE, Cell.LACKS)
-    assert cells["read"][0] is Cell.SERVES
+    assert cells["read"][0] is Cell.NEEDED
+    assert cells["write"][0] is Cell.SERVES
     assert cells["admin"] == (Cell.NONE, Cell.NONE, Cell.NONE)
     assert (found.trim.missing, found.trim.can_go) == (("berths", "write"), ("admin", "read"))
     assert found.rows[-1].scope.name == "odd"
