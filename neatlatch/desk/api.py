@@ -19,6 +19,7 @@ from neatlatch.desk.common import problems
 from neatlatch.desk.common.finds import router as finds
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
+from neatlatch.desk.connections.accounts_api import router as accounts
 from neatlatch.desk.connections.api import router as connections
 from neatlatch.desk.credentials.api import router as credentials
 from neatlatch.desk.journal.api import router as journal
@@ -56,7 +57,7 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, benches, credentials, connections, users, rounds, journal, finds):
+for router in (people, applications, clients, benches, credentials, connections, accounts, users, rounds, journal, finds):
     api.add_router("", router)
 
 

@@ -320,6 +320,11 @@ def with_uris(uris: list[str]) -> Callable[[ClientMetadata], ClientMetadata]:
     return lambda fields: replace(fields, redirect_uris=tuple(uris))
 
 
+def with_contacts(contacts: list[str]) -> Callable[[ClientMetadata], ClientMetadata]:
+    """An edit that names these contacts and no others."""
+    return lambda fields: replace(fields, contacts=tuple(contacts))
+
+
 def with_uri(uri: str) -> Callable[[ClientMetadata], ClientMetadata]:
     """An edit that registers one more redirect URI."""
     return lambda fields: replace(fields, redirect_uris=tuple(dict.fromkeys((*fields.redirect_uris, uri))))

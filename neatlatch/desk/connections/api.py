@@ -19,10 +19,11 @@ from neatlatch.desk.applications.api import find as find_application
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems, safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import Use
 
-from . import halves, meaning, services, setting_up, sign_in
+from . import accounts, halves, meaning, services, setting_up, sign_in
 from . import rows as rows_of
 from .models import Connection, SignIn
 from .shapes import (
@@ -263,7 +264,14 @@ def intake_data(given: IntakeIn) -> bytes:
 @router.post("/connections/{ref}/sign-ins", response={201: SignInOut})
 def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, dict[str, Any]]:
     """Begin a sign-in: where to send the person."""
-    begun, address = sign_in.begin(guard.need(request, "test"), find(ref), given.back)
+    found = find(ref)
+    # Where each has their own, whoever is of the team or was asked connects theirs, whatever their role.
+    own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
+    if found.individual and not own:
+        raise Problem(
+            403, "You are not among those who connect an account here.", "Ask an administrator to put you into its team or to ask you."
+        )
+    begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
     return 201, {"id": begun.pk, "address": address}
 
 

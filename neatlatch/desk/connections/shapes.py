@@ -162,6 +162,8 @@ class ConnectionOut(ConnectionRow):
     managed: bool
     pins: list[PinOut]
     users_of: list[UsedBy]
+    individual: bool
+    team: str
     due: list[DueOut]
     choices: list[ClientChoice]
     operations: list[str]
@@ -470,7 +472,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "slot_values": [value_out(one) for one in profile.slots], "secrets": _held(connection, scheme), "certificate": _certificate(both), "pins": [pin_out(one) for one in worked_out],
         "users_of": [{"id": u.pk, "user": u.user_id, "name": u.name, "kind": u.user.kind, "owner": u.owner, "runs": u.user.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
                      for u in connection.users.all()],
-        "due": _due(connection),
+        "due": _due(connection), "individual": connection.individual, "team": connection.team.name if connection.team else "",
         "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
         "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
         "curl": _curl(connection, scheme, call.method, call.path) if call else "",

@@ -51,6 +51,7 @@ def change(by: Person, person: Person, role: str | None, active: bool | None) ->
         person.role = role
     if active is not None:
         person.is_active = active
-    person.save(update_fields=["role", "is_active"])
+        person.left = None if active else person.left
+    person.save(update_fields=["role", "is_active", "left"])
     write(by, "changed", "person", person.username, {"before": before, "after": {"role": person.role, "active": person.is_active}})
     return person

@@ -1,0 +1,170 @@
+"""Shared or each their own: whose account a connection uses, who has connected theirs, and asking people to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F, Q
+from django.utils import timezone
+
+from neatlatch.core.schemes import CODE
+from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person, Team
+
+from . import halves, services, tokens
+from .models import Account, Connection, TokenSet
+
+
+@dataclass(frozen=True)
+class Holding:
+    """A person and the account that they have connected, or have not."""
+
+    person: Person
+    expected: str = ""
+    account: str = ""
+    connected_at: datetime | None = None
+    ends: datetime | None = None
+    renews: bool = False
+    refused: str = ""
+    asked_at: datetime | None = None
+    asked_by: str = ""
+    wrong: bool = False
+    wanted: bool = True
+
+
+def holdings(connection: Connection) -> list[Holding]:
+    """Everybody who should connect an account, or has. The connection must have been fetched with everything."""
+    wanted = {one.pk: one for one in halves.expected_people(connection)}
+    noted = {one.person_id: one for one in connection.accounts.all()}
+    held = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
+    people = wanted | {one.person_id: one.person for one in held.values() if one.person}
+    return [
+        _holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted)
+        for one in sorted(people.values(), key=lambda one: one.shown_name)
+    ]
+
+
+def _holding(person: Person, noted: Account | None, held: TokenSet | None, wanted: bool) -> Holding:
+    expected = noted.expected if noted else ""
+    asked: dict[str, Any] = {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
+    if held is None:
+        return Holding(person, expected, wanted=wanted, **asked)
+    wrong = bool(expected and held.account and held.account.casefold() != expected.casefold())
+    renews = held.refresh is not None and not held.refused
+    return Holding(person, expected, held.account, held.signed_in_at, held.ends, renews, held.refused, wrong=wrong, wanted=wanted, **asked)
+
+
+def may_connect(person: Person, connection: Connection) -> bool:
+    """Whether a person may connect an account of their own here: they are of its team, or were asked."""
+    return connection.individual and any(one.pk == person.pk for one in halves.expected_people(connection))
+
+
+def of_person(person: Person) -> list[tuple[Connection, Holding]]:
+    """The connections where a person has, or should have, an account of their own."""
+    rows = Connection.objects.filter(individual=True).filter(
+        Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
+    )
+    found = []
+    for one in halves.with_everything(rows.distinct().order_by("ref")):
+        mine = next((each for each in holdings(one) if each.person.pk == person.pk), None)
+        if mine is not None:
+            found.append((one, mine))
+    return found
+
+
+def share(by: Person, connection: Connection, individual: bool, team: str | None) -> Connection:
+    """Let a connection have one shared account, or each person their own; and say which team it belongs to (``None``: stays, empty: none).
+
+    Tokens of the other kind are ended at the provider, because nothing would use them any more.
+    """
+    if individual and connection.scheme != CODE:
+        raise wrong_fields({"individual": "Only where people sign in can each have an account of their own."})
+    owner = None
+    if team:
+        owner = Team.objects.filter(name=team).first()
+        if owner is None:
+            raise wrong_fields({"team": "There is no such team."})
+    revoked = "none held"
+    if individual != connection.individual:
+        revoked = tokens.revoke(connection)
+    with transaction.atomic():
+        connection = services.locked(connection)
+        if individual != connection.individual:
+            TokenSet.objects.filter(connection=connection).delete()
+            connection.individual = individual
+            services.forget_health(connection)
+        if team is not None:
+            connection.team = owner
+        connection.version += 1
+        connection.changed_at, connection.changed_by = timezone.now(), by.username
+        connection.save()
+        said = [f"account: {'each their own' if individual else 'one, shared'}"] + ([f"team: {team or 'none'}"] if team is not None else [])
+        write(by, "changed whose account it is", "connection", connection.ref,
+              {"id": connection.pk, "version": connection.version, "changes": said, "tokens revoked there": revoked})  # fmt: skip
+    return connection
+
+
+@transaction.atomic
+def ask(by: Person, connection: Connection, person: Person, expected: str) -> Account:
+    """Ask a person to connect an account of their own; ``expected`` is what it is called there, if that is known."""
+    if not connection.individual:
+        raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
+    if person.left is not None or not person.is_active:
+        raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
+    account, _ = Account.objects.get_or_create(connection=connection, person=person)
+    account.expected = expected.strip()[:200] or account.expected
+    account.asked_at, account.asked_by = timezone.now(), by.username
+    account.save()
+    _touch(connection)
+    write(by, "asked to connect", "connection", connection.ref, {"person": person.username, "expected": account.expected})
+    return account
+
+
+def disconnect(by: Person, connection: Connection, person: Person, forget: bool = False) -> str:
+    """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``: that they were asked, too. Answers whether they were
+    revoked there, in words."""
+    revoked = tokens.revoke(connection, person.pk)
+    with transaction.atomic():
+        TokenSet.objects.filter(connection=connection, person=person).delete()
+        if forget:
+            Account.objects.filter(connection=connection, person=person).delete()
+        _touch(connection)
+        write(by, "disconnected an account", "connection", connection.ref, {"person": person.username, "tokens revoked there": revoked})
+    return revoked
+
+
+def _touch(connection: Connection) -> None:
+    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+
+
+@transaction.atomic
+def save_team(by: Person, name: str, usernames: list[str], team: Team | None = None) -> Team:
+    """Make a team, or change its name and its people."""
+    name = name.strip()
+    if not name:
+        raise wrong_fields({"name": "What is the team called?"})
+    if Team.objects.filter(name__iexact=name).exclude(pk=team.pk if team else 0).exists():
+        raise wrong_fields({"name": "A team of this name is there already."})
+    people = list(Person.objects.filter(username__in=usernames))
+    if unknown := sorted(set(usernames) - {one.username for one in people}):
+        raise wrong_fields({"people": f"Nobody has the login name {unknown[0]}."})
+    if team is None:
+        team = Team.objects.create(name=name[:120])
+    team.name = name[:120]
+    team.save()
+    team.people.set(people)
+    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
+    write(by, "changed", "team", team.name, {"people": sorted(one.username for one in people)})
+    return team
+
+
+@transaction.atomic
+def remove_team(by: Person, team: Team) -> None:
+    """Take a team away; its connections then belong to none."""
+    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
+    write(by, "took away", "team", team.name)
+    team.delete()
