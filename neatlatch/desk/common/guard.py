@@ -38,7 +38,7 @@ def need(request: HttpRequest, what: str) -> Person:
     if not may(person, what):
         who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
         raise Problem(
-            403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask an {who}."
+            403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}."
         )
     return person
 
