@@ -37,9 +37,7 @@ def need(request: HttpRequest, what: str) -> Person:
     assert isinstance(person, Person)
     if not may(person, what):
         who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
-        raise Problem(
-            403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}."
-        )
+        raise Problem(403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.")
     return person
 
 

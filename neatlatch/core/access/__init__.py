@@ -1,0 +1,7 @@
+"""Access rules (DOMAIN §14): who may do what on which resource, from where. Deny wins; no rule means no."""
+
+from .deciding import Access, Decision
+from .effective import Cell, Matrix, Verdict, never_decide, work_out
+from .rules import EVERYBODY, BadRules, Book, Rule, derive
+
+__all__ = ["EVERYBODY", "Access", "BadRules", "Book", "Cell", "Decision", "Matrix", "Rule", "Verdict", "derive", "never_decide", "work_out"]

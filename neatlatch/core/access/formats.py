@@ -1,0 +1,202 @@
+"""Rules as CSV (RFC 4180) and as JSON, and what a change of them comes to.
+
+CSV has a heading and a line for each rule: ``effect,who,operation,resource,match,from``. ``who`` is a principal, ``group:name`` or ``*``; ``match`` is
+exact or prefix; ``from`` holds networks apart by spaces. A line ``member,group:name,principal`` puts somebody into a group.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from .effective import Matrix
+from .rules import BadRules, Book, Rule, checked
+
+HEADING = ("effect", "who", "operation", "resource", "match", "from")
+MOST = 20_000
+
+
+def to_csv(book: Book) -> str:
+    """The rules and groups as CSV."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(HEADING)
+    for group, members in sorted(book.groups.items()):
+        for member in members or ("",):
+            writer.writerow(("member", f"group:{group}", member, "", "", ""))
+    for one in book.rules:
+        who = f"group:{one.who}" if one.group else one.who
+        writer.writerow(
+            (
+                "allow" if one.allow else "deny",
+                who,
+                one.operation,
+                one.resource,
+                "prefix" if one.prefix else "exact",
+                " ".join(one.networks),
+            )
+        )
+    return out.getvalue()
+
+
+def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
+    """Read rules from CSV. Raises :class:`BadRules` with the line."""
+    groups: dict[str, list[str]] = {}
+    rows: list[tuple[int, list[str]]] = []
+    reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
+    try:
+        for row in reader:
+            if any(one.strip() for one in row):
+                rows.append((reader.line_num, [one.strip() for one in row]))
+            if len(rows) > MOST:
+                raise BadRules(f"more than {MOST:,} rules are not read", reader.line_num)
+    except csv.Error as error:
+        raise BadRules(f"this is not CSV: {error}", reader.line_num) from error
+    if not rows or tuple(one.lower() for one in rows[0][1]) != HEADING:
+        raise BadRules(f"the first line must be {','.join(HEADING)}", rows[0][0] if rows else 1)
+    found: list[tuple[int, Rule]] = []
+    for line, row in rows[1:]:
+        row = [*row, *[""] * (len(HEADING) - len(row))]
+        if len(row) > len(HEADING):
+            raise BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
+        if row[0] == "member":
+            name = row[1].removeprefix("group:")
+            if not name or not row[1].startswith("group:"):
+                raise BadRules("a member line names its group as group:name", line)
+            groups.setdefault(name, [])
+            if row[2] and row[2] not in groups[name]:
+                groups[name].append(row[2])
+            continue
+        if row[0] not in ("allow", "deny"):
+            raise BadRules(f"the effect is allow or deny, not {row[0]!r}", line)
+        if row[4] not in ("exact", "prefix"):
+            raise BadRules(f"the match is exact or prefix, not {row[4]!r}", line)
+        group = row[1].startswith("group:")
+        found.append((line, Rule(row[0] == "allow", row[1].removeprefix("group:") if group else row[1], row[2], row[3], row[4] == "prefix", group,
+                                 tuple(row[5].split()))))  # fmt: skip
+    return Book(
+        tuple(checked(one, groups, operations, line) for line, one in found), {name: tuple(members) for name, members in groups.items()}
+    )
+
+
+def as_plain(book: Book) -> dict[str, Any]:
+    """The rules and groups as plain values."""
+    return {
+        "groups": {name: list(members) for name, members in sorted(book.groups.items())},
+        "rules": [{"effect": "allow" if one.allow else "deny", "who": f"group:{one.who}" if one.group else one.who, "operation": one.operation,
+                   "resource": one.resource, "match": "prefix" if one.prefix else "exact", "from": list(one.networks)} for one in book.rules],
+    }  # fmt: skip
+
+
+def to_json(book: Book) -> str:
+    """The rules and groups as JSON."""
+    return json.dumps(as_plain(book), indent=2, ensure_ascii=False) + "\n"
+
+
+def from_json(text: str, operations: Sequence[str] = ()) -> Book:
+    """Read rules from JSON. Raises :class:`BadRules`."""
+    try:
+        return from_plain(json.loads(text), operations)
+    except json.JSONDecodeError as error:
+        raise BadRules(f"this is not JSON: {error.msg}", error.lineno) from error
+    except RecursionError as error:
+        raise BadRules("this JSON is nested too deep") from error
+
+
+def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
+    """Read rules from plain values. Raises :class:`BadRules` that names the rule by its number."""
+    if not isinstance(found, Mapping) or not isinstance(found.get("rules"), list):
+        raise BadRules("an object with “groups” and “rules” is wanted")
+    if len(found["rules"]) > MOST:
+        raise BadRules(f"more than {MOST:,} rules are not read")
+    groups = found.get("groups") or {}
+    if not isinstance(groups, Mapping) or not all(
+        isinstance(one, list) and all(isinstance(who, str) for who in one) for one in groups.values()
+    ):
+        raise BadRules("“groups” is an object of lists of principals")
+    rules = []
+    for number, one in enumerate(found["rules"], 1):
+        try:
+            rules.append(checked(_rule(one), groups, operations))
+        except BadRules as error:
+            raise BadRules(f"rule {number}: {error}") from error
+    return Book(tuple(rules), {str(name): tuple(dict.fromkeys(members)) for name, members in groups.items()})
+
+
+def _rule(one: Any) -> Rule:
+    if not isinstance(one, Mapping):
+        raise BadRules("a rule is an object")
+    if unknown := sorted(set(one) - set(HEADING)):
+        raise BadRules(f"{unknown[0]!r} is nothing that a rule has; it has {', '.join(HEADING)}")
+    effect, match, networks = one.get("effect"), one.get("match", "exact"), one.get("from", [])
+    texts = [one.get(key, "") for key in ("who", "operation", "resource")]
+    if effect not in ("allow", "deny"):
+        raise BadRules(f"the effect is allow or deny, not {effect!r}")
+    if match not in ("exact", "prefix"):
+        raise BadRules(f"the match is exact or prefix, not {match!r}")
+    if (
+        not all(isinstance(text, str) for text in texts)
+        or not isinstance(networks, list)
+        or not all(isinstance(text, str) for text in networks)
+    ):
+        raise BadRules("who, operation and resource are texts, and “from” is a list of networks")
+    who, operation, resource = (str(text).strip() for text in texts)
+    group = who.startswith("group:")
+    return Rule(
+        effect == "allow", who.removeprefix("group:") if group else who, operation, resource, match == "prefix", group, tuple(networks)
+    )
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A right that a change of rules gives or takes."""
+
+    principal: str
+    operation: str
+    resource: str
+    before: str
+    after: str
+
+
+@dataclass(frozen=True)
+class Difference:
+    """What a change comes to: rules added and taken away, groups changed, whether only the order differs, and the rights that become others."""
+
+    added: tuple[Rule, ...]
+    gone: tuple[Rule, ...]
+    groups: tuple[str, ...]
+    reordered: bool
+    rights: tuple[Changed, ...]
+
+    @property
+    def nothing(self) -> bool:
+        """Whether both are the same."""
+        return not (self.added or self.gone or self.groups or self.reordered)
+
+
+def difference(before: Book, after: Book, old: Matrix, new: Matrix) -> Difference:
+    """What changes from one book to another; the matrices are of both, over the same lists."""
+    added = tuple(one for one in after.rules if one not in before.rules)
+    gone = tuple(one for one in before.rules if one not in after.rules)
+    groups = []
+    for name in sorted({*before.groups, *after.groups}):
+        was, will = set(before.groups.get(name, ())), set(after.groups.get(name, ()))
+        if name not in after.groups:
+            groups.append(f"group {name} taken away")
+        elif name not in before.groups:
+            groups.append(f"group {name} added: {', '.join(after.groups[name]) or 'nobody'}")
+        elif was != will:
+            parts = [f"{one} added" for one in sorted(will - was)] + [f"{one} taken out" for one in sorted(was - will)]
+            groups.append(f"group {name}: {', '.join(parts)}")
+    rights = []
+    for a, principal in enumerate(new.principals):
+        for b, resource in enumerate(new.resources):
+            for c, operation in enumerate(new.operations):
+                one, other = old.cells[a][b][c], new.cells[a][b][c]
+                if (one.verdict, one.allowed_from) != (other.verdict, other.allowed_from):
+                    rights.append(Changed(principal, operation, resource, one.verdict.value, other.verdict.value))
+    return Difference(added, gone, tuple(groups), not added and not gone and before.rules != after.rules, tuple(rights))
