@@ -75,6 +75,17 @@ class Limits:
 
 
 @dataclass(frozen=True)
+class RulesAt:
+    """Where an application keeps access rules that can be read and written: by which further endpoint (empty: the API's own), at which path, for
+    which operations, and what a resource is called there."""
+
+    endpoint: str = ""
+    path: str = "/rules"
+    operations: tuple[str, ...] = ()
+    resource: str = "resource"
+
+
+@dataclass(frozen=True)
 class Profile:
     """All of it. ``slots`` are filled once for a connection and stand in every address that has them (``{tenant}``).
 
@@ -90,6 +101,7 @@ class Profile:
     harmless: str = ""
     probe: Probe | None = None
     limits: Limits = Limits()
+    rules: RulesAt | None = None
 
     @property
     def implies(self) -> dict[str, tuple[str, ...]]:
@@ -184,6 +196,8 @@ def brief(profile: Profile) -> dict[str, Any]:
     for name in ("harmless", "probe", "limits"):
         if kept[name]:
             found[name] = kept[name]
+    if profile.rules:
+        found["rules"] = {**kept["rules"], "operations": list(profile.rules.operations)}
     return found
 
 
@@ -227,6 +241,7 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
             harmless=str(kept.get("harmless", "")),
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
             limits=Limits(**kept.get("limits", {})),
+            rules=RulesAt(**{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}) if kept.get("rules") else None,
         )
     except BadProfile:
         raise
@@ -242,6 +257,12 @@ def _check(profile: Profile) -> None:
         raise BadProfile(f"Scheme {twice!r} stands twice; an application offers each kind once.")
     if profile.harmless and profile.operation(profile.harmless) is None:
         raise BadProfile(f"The harmless call {profile.harmless!r} is none of the operations.")
+    if (
+        profile.rules
+        and profile.rules.endpoint
+        and not any(one.key == profile.rules.endpoint for s in profile.schemes for one in s.endpoints)
+    ):
+        raise BadProfile(f"The access rules are kept at {profile.rules.endpoint!r}, which is none of the further endpoints.")
     for scheme in profile.schemes:
         for value in scheme.all_values():
             try:

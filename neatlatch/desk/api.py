@@ -12,6 +12,7 @@ from ninja.errors import AuthenticationError, HttpError, ValidationError
 from ninja.security import SessionAuth
 
 from neatlatch import __version__
+from neatlatch.desk.access.api import router as access
 from neatlatch.desk.applications.api import router as applications
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.bench_api import router as benches
@@ -57,7 +58,7 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, benches, credentials, connections, accounts, users, rounds, journal, finds):
+for router in (people, applications, clients, benches, credentials, connections, accounts, users, access, rounds, journal, finds):
     api.add_router("", router)
 
 

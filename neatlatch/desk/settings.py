@@ -53,6 +53,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.credentials",
     "neatlatch.desk.connections",
     "neatlatch.desk.users",
+    "neatlatch.desk.access",
     "neatlatch.desk.rounds",
 ]
 MIDDLEWARE = [

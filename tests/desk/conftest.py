@@ -103,7 +103,11 @@ def setup(transactional_db: None, stand_ins: StandIns) -> Iterator[Setup]:
     """A desk with environments and an administrator, on a database that commits for real."""
     load_environments(STORY)
     yield Setup(stand_ins, Person.objects.create_user("morag", password=PASSWORD, role="administrator"))
-    # The journal refuses to be emptied; only a test database may forget it.
+    forget_the_journal()
+
+
+def forget_the_journal() -> None:
+    """The journal refuses to be emptied; only a test database may forget it."""
     with connection.cursor() as cursor:
         kept = cursor.execute("SELECT name, sql FROM sqlite_master WHERE type = 'trigger'").fetchall()
         for name, _ in kept:

@@ -37,7 +37,9 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
 
     Entries that tell a change of a versioned thing carry its ``id`` and the ``version`` that the change made.
     """
-    entries = Entry.objects.filter(noun=noun, details__id=str(identity), details__version__gt=version).order_by("number")[:50]
+    entries = Entry.objects.filter(
+        noun=noun, details__id=identity if isinstance(identity, int) else str(identity), details__version__gt=version
+    ).order_by("number")[:50]
     return [{"by": one.who, "at": one.at.isoformat(), "changes": one.details.get("changes") or [f"{one.did}"]} for one in entries]
 
 

@@ -1,0 +1,310 @@
+"""Access rules: effective rights, rules that never decide, import and export, pushing and reading back."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import access
+from neatlatch.core.access import Book, formats
+from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.common import guard
+from neatlatch.desk.common.problems import Problem, wrong_fields
+
+from . import services
+from .models import RuleBook
+
+router = Router(tags=["access"])
+
+
+class RuleIO(Schema):
+    """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix; ``origins`` the networks it holds for (none: anywhere)."""
+
+    effect: str
+    who: str
+    operation: str
+    resource: str = ""
+    match: str = "exact"
+    origins: list[str] = []
+
+
+class RuleOut(RuleIO):
+    """A rule with its sentence, and whether it ever decides anything."""
+
+    says: str
+    idle: bool
+
+
+class CellOut(Schema):
+    """A right: yes, some or no, the rules that decide it (by place), and from where it is allowed."""
+
+    verdict: str
+    rules: list[int]
+    allowed_from: list[str]
+
+
+class ChangedOut(Schema):
+    """A right that becomes another."""
+
+    principal: str
+    operation: str
+    resource: str
+    before: str
+    after: str
+
+
+class DifferenceOut(Schema):
+    """What a change comes to."""
+
+    nothing: bool
+    added: list[str]
+    gone: list[str]
+    groups: list[str]
+    reordered: bool
+    rights: list[ChangedOut]
+
+
+class AccessOut(Schema):
+    """The rules of an application in an environment, and what follows from them."""
+
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    derived: bool
+    resource_word: str
+    version: int
+    rules: list[RuleOut]
+    groups: dict[str, list[str]]
+    principals: list[str]
+    resources: list[str]
+    operations: list[str]
+    cells: list[list[list[CellOut]]]
+    changed_at: datetime | None
+    changed_by: str
+    read_at: datetime | None
+    pushed_at: datetime | None
+    there: DifferenceOut | None
+    by_hand: DifferenceOut | None
+
+
+class AccessRow(Schema):
+    """An application in an environment, in the list."""
+
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    derived: bool
+    rules: int
+    idle: int
+    differs: bool
+
+
+class BookIn(Schema):
+    """Rules and groups."""
+
+    rules: list[RuleIO]
+    groups: dict[str, list[str]] = {}
+
+
+class TextIn(Schema):
+    """Rules as a text."""
+
+    text: str
+    format: Literal["csv", "json"]
+
+
+class PreviewOut(Schema):
+    """What the rules of a text would come to. Nothing is saved."""
+
+    difference: DifferenceOut
+    rules: list[RuleIO]
+    groups: dict[str, list[str]]
+
+
+class AskIn(Schema):
+    """A request to decide; ``address`` is where it comes from (empty: not known)."""
+
+    principal: str
+    operation: str
+    resource: str
+    address: str = ""
+
+
+class DecisionOut(Schema):
+    """The decision, and the rule that made it."""
+
+    allowed: bool
+    rule: int | None
+    says: str
+
+
+def _book(given: BookIn) -> dict[str, Any]:
+    return {"groups": given.groups, "rules": [{"effect": one.effect, "who": one.who, "operation": one.operation, "resource": one.resource,
+                                               "match": one.match, "from": one.origins} for one in given.rules]}  # fmt: skip
+
+
+def _rules(book: Book) -> list[dict[str, Any]]:
+    return [
+        {**{key: value for key, value in one.items() if key != "from"}, "origins": one["from"]} for one in formats.as_plain(book)["rules"]
+    ]
+
+
+def _difference(found: formats.Difference) -> dict[str, Any]:
+    rights = [
+        {"principal": one.principal, "operation": one.operation, "resource": one.resource, "before": one.before, "after": one.after}
+        for one in found.rights
+    ]
+    return {"nothing": found.nothing, "added": [one.says for one in found.added], "gone": [one.says for one in found.gone], "groups": list(found.groups),
+            "reordered": found.reordered, "rights": rights}  # fmt: skip
+
+
+def shape(place: Place) -> dict[str, Any]:
+    """The rules and what follows from them."""
+    kept = services.book_of(place)
+    found = services.standing(place, kept)
+    at, there, pushed = services.rules_at(place), kept.book_there(), kept.book_pushed()
+    sayings = [one.says for one in found.book.rules]
+    return {
+        "application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
+        "derived": found.derived, "resource_word": at.resource if at else "path", "version": kept.version,
+        "rules": [{**plain, "says": says, "idle": number in found.idle} for number, (plain, says) in enumerate(zip(_rules(found.book), sayings, strict=True))],
+        "groups": {name: list(members) for name, members in found.book.groups.items()}, "principals": list(found.matrix.principals),
+        "resources": list(found.matrix.resources), "operations": list(found.matrix.operations),
+        "cells": [[[{"verdict": cell.verdict.value, "rules": list(cell.rules), "allowed_from": list(cell.allowed_from)} for cell in some] for some in row]
+                  for row in found.matrix.cells],
+        "changed_at": kept.changed_at if kept.version else None, "changed_by": kept.changed_by, "read_at": kept.read_at, "pushed_at": kept.pushed_at,
+        "there": _difference(services.difference(place, kept, found.book, there)) if there is not None and not found.derived else None,
+        "by_hand": _difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
+    }  # fmt: skip
+
+
+@router.get("/access-rules", response=list[AccessRow])
+def rows(request: HttpRequest) -> list[dict[str, Any]]:
+    """The applications whose rights are known: those with rules, and those with roles."""
+    guard.need(request, "look")
+    found = []
+    books = {one.place_id: one for one in RuleBook.objects.all()}
+    for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
+        profile = place.application.read_profile()
+        if profile.rules is None and not profile.roles:
+            continue
+        kept = books.get(place.pk) or RuleBook(place=place, version=0)
+        standing = services.standing(place, kept)
+        there = kept.book_there()
+        found.append({"application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
+                      "derived": standing.derived, "rules": len(standing.book.rules), "idle": len(standing.idle),
+                      "differs": there is not None and not standing.derived and there != standing.book})  # fmt: skip
+    return found
+
+
+@router.get("/access-rules/{application}/{environment}", response=AccessOut)
+def rules(request: HttpRequest, response: HttpResponse, application: str, environment: str) -> dict[str, Any]:
+    """The rules of an application in an environment."""
+    guard.need(request, "look")
+    found = shape(find_place(application, environment))
+    guard.tagged(response, found["version"])
+    return found
+
+
+def _checked(request: HttpRequest, place: Place) -> None:
+    kept = services.book_of(place)
+    guard.check_version(request, kept.version, kept.changed_by, ("access rules", place.pk))
+
+
+@router.put("/access-rules/{application}/{environment}", response=AccessOut)
+def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> dict[str, Any]:
+    """Keep these rules in place of the ones that stand."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    _checked(request, place)
+    services.save(by, place, services.from_plain(place, _book(given)))
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/previews", response=PreviewOut)
+def preview(request: HttpRequest, application: str, environment: str, given: TextIn) -> dict[str, Any]:
+    """What the rules of a text would come to. Nothing is saved."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    kept, book = services.book_of(place), services.parsed(place, given.text, given.format)
+    return {"difference": _difference(services.difference(place, kept, kept.book(), book)), "rules": _rules(book),
+            "groups": {name: list(members) for name, members in book.groups.items()}}  # fmt: skip
+
+
+@router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
+def take_in(request: HttpRequest, application: str, environment: str, given: TextIn) -> dict[str, Any]:
+    """Keep the rules of a text in place of the ones that stand."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    _checked(request, place)
+    services.save(by, place, services.parsed(place, given.text, given.format), "imported access rules")
+    return shape(place)
+
+
+@router.get("/access-rules/{application}/{environment}/exports")
+def export(request: HttpRequest, application: str, environment: str, format: Literal["csv", "json"] = "csv") -> HttpResponse:
+    """The rules as CSV or JSON."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    book = services.standing(place, services.book_of(place)).book
+    text, kind = (formats.to_csv(book), "text/csv") if format == "csv" else (formats.to_json(book), "application/json")
+    answer = HttpResponse(text, content_type=f"{kind}; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{application}-{environment}-rules.{format}"'
+    return answer
+
+
+@router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
+def decide(request: HttpRequest, application: str, environment: str, given: AskIn) -> dict[str, Any]:
+    """Decide one request by our rules."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    book = services.standing(place, services.book_of(place)).book
+    try:
+        found = access.Access(book).decide(given.principal.strip(), given.operation, given.resource.strip(), given.address.strip() or None)
+    except ValueError as error:
+        raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
+    verb = "may" if found.allowed else "may not"
+    why = (
+        f"rule {found.rule + 1}: {book.rules[found.rule].says}" if found.rule is not None else "no rule speaks of it, and no rule means no"
+    )
+    return {"allowed": found.allowed, "rule": found.rule, "says": f"{given.principal} {verb} {given.operation} {given.resource}; {why}."}
+
+
+@router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
+def read_back(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+    """Read the rules that the application holds now."""
+    place = find_place(application, environment)
+    services.read_back(guard.need(request, "change"), place)
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/pushes", response=AccessOut)
+def push(request: HttpRequest, application: str, environment: str, confirm: str = "") -> dict[str, Any]:
+    """Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    kept = services.book_of(place)
+    there = kept.book_there()
+    if there is not None:
+        lost = [
+            one
+            for one in services.difference(place, kept, there, kept.book()).rights
+            if (one.before, one.after) in (("yes", "no"), ("yes", "some"), ("some", "no"))
+        ]
+        if lost and confirm != place.environment.name:
+            who = ", ".join(sorted({one.principal for one in lost})[:5])
+            raise Problem(
+                422, "This takes rights away.", f"{len(lost)} rights of {who} stop at once. Type {place.environment.name} to confirm."
+            )
+    services.push(by, place)
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/takings", response=AccessOut)
+def take_theirs(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+    """Take the rules that stand there as ours."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    _checked(request, place)
+    services.take_theirs(by, place)
+    return shape(place)
