@@ -8,6 +8,7 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from neatlatch import __version__
 from neatlatch.core import compute
@@ -82,6 +83,66 @@ def _person(given: argparse.Namespace) -> int:
     return 0
 
 
+def _acting(username: str) -> Any:
+    """The person in whose name a command acts: named, or the only administrator there is."""
+    from neatlatch.desk.people.models import Person, Role
+
+    administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True)
+    found = administrators.filter(username=username).first() if username else None
+    if found is None and not username and administrators.count() == 1:
+        found = administrators.get()
+    if found is None:
+        print("nlatch: say with --as which administrator does this.", file=sys.stderr)
+    return found
+
+
+def _export(given: argparse.Namespace) -> int:
+    _django()
+    from neatlatch.desk.inventory import services
+
+    by = _acting(given.person)
+    if by is None:
+        return 2
+    text = services.export(by)
+    if given.file is None:
+        sys.stdout.write(text)
+    else:
+        given.file.write_text(text, encoding="utf-8")
+    return 0
+
+
+def _apply(given: argparse.Namespace) -> int:
+    _django()
+    from neatlatch.desk.common.problems import Problem
+    from neatlatch.desk.inventory import services
+
+    by = _acting(given.person)
+    if by is None:
+        return 2
+    try:
+        text = given.file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        print(f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}", file=sys.stderr)
+        return 2
+    try:
+        found = services.preview(text, given.prune) if given.preview else services.apply(by, text, given.prune)
+    except Problem as problem:
+        print(f"nlatch: {problem.title}", file=sys.stderr)
+        for one in problem.extra.get("mistakes", []):
+            print(f"{given.file}:{one['line']}: {one['where'] + ': ' if one['where'] else ''}{one['says']}", file=sys.stderr)
+        if not problem.extra.get("mistakes"):
+            print(f"nlatch: {problem.detail}", file=sys.stderr)
+        return 1
+    for change in found.outcome.changes:
+        if change.act != "stay":
+            print(f"{change.act:<9} {change.kind:<13} {change.key}")
+            for said in change.says:
+                print(f"{'':<9} {'':<13}   {said}")
+    count = sum(one.does for one in found.outcome.changes)
+    print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if given.preview else ''}." if count else "Nothing to change.")
+    return 3 if any(one.act == "conflict" for one in found.outcome.changes) else 0
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
     parser.add_argument("--version", action="version", version=f"nlatch {__version__}")
@@ -92,6 +153,19 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--files", type=Path, metavar="DIR", help="the folder that file names in the input are relative to")
     one.add_argument("--list", action="store_true", help="name each operation with its input and source")
     one.set_defaults(run=_compute)
+
+    one = commands.add_parser("export", help="write the whole inventory as YAML, secrets by reference")
+    one.add_argument("file", type=Path, nargs="?", help="where to write it (standard output)")
+    one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    one.set_defaults(run=_export)
+
+    one = commands.add_parser("apply", help="apply an inventory file, as a whole or not at all",
+                              description="Ends with 0 if all was applied, 1 if the file was refused, 3 if something stays because it was changed meanwhile by hand.")  # fmt: skip
+    one.add_argument("file", type=Path)
+    one.add_argument("--preview", action="store_true", help="only say what would change")
+    one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
+    one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    one.set_defaults(run=_apply)
 
     one = commands.add_parser("journal", help="check the journal")
     one.add_argument("act", choices=["check"], help="check the hash chain from end to end")

@@ -23,6 +23,7 @@ from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
 from neatlatch.desk.connections.api import router as connections
 from neatlatch.desk.credentials.api import router as credentials
+from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people
 from neatlatch.desk.rounds.api import router as rounds
@@ -58,7 +59,21 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
-for router in (people, applications, clients, benches, credentials, connections, accounts, users, access, rounds, journal, finds):
+for router in (
+    people,
+    applications,
+    clients,
+    benches,
+    credentials,
+    connections,
+    accounts,
+    users,
+    access,
+    inventory,
+    rounds,
+    journal,
+    finds,
+):
     api.add_router("", router)
 
 

@@ -54,6 +54,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.connections",
     "neatlatch.desk.users",
     "neatlatch.desk.access",
+    "neatlatch.desk.inventory",
     "neatlatch.desk.rounds",
 ]
 MIDDLEWARE = [

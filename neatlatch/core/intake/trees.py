@@ -16,7 +16,11 @@ MOST_NODES = 200_000
 
 
 class Refused(ValueError):
-    """The text is not read; the message says why and, where it can, on which line."""
+    """The text is not read; the message says why and, where it can, on which line; ``line`` is that line."""
+
+    def __init__(self, says: str, line: int | None = None) -> None:
+        super().__init__(says)
+        self.line = line
 
 
 def read_json(text: str) -> Any:
@@ -71,17 +75,29 @@ def _depth(text: str) -> int:
 
 def read_yaml(text: str) -> Any:
     """A YAML document. Raises :class:`Refused` for aliases, depth, size, keys that stand twice, and what is not YAML."""
-    _check_size(text)
+    return read_yaml_with_lines(text)[0]
+
+
+Where = tuple[str | int, ...]
+
+
+def read_yaml_with_lines(text: str, largest: int = LARGEST, most_nodes: int = MOST_NODES) -> tuple[Any, dict[Where, int]]:
+    """A YAML document, and the line of each value by its path of keys and places. Raises as :func:`read_yaml`."""
+    _check_size(text, largest)
     loader = None
     try:
-        loader = _Careful(text)
-        return loader.get_single_data()
+        loader = _Careful(text, most_nodes)
+        node = loader.get_single_node()
+        lines: dict[Where, int] = {}
+        _lines(node, (), lines)
+        return (loader.construct_document(node) if node is not None else None), lines
     except Refused:
         raise
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         where = f" on line {mark.line + 1}" if mark else ""
-        raise Refused(f"It is not YAML: {getattr(error, 'problem', None) or 'it cannot be read'}{where}.") from error
+        says = f"It is not YAML: {getattr(error, 'problem', None) or 'it cannot be read'}{where}."
+        raise Refused(says, mark.line + 1 if mark else None) from error
     except (RecursionError, ValueError, OverflowError, TypeError) as error:
         raise Refused(f"It is not YAML that can be read: {error}.") from error
     finally:
@@ -89,23 +105,37 @@ def read_yaml(text: str) -> Any:
             loader.dispose()
 
 
+def _lines(node: Any, path: Where, found: dict[Where, int]) -> None:
+    if isinstance(node, yaml.MappingNode):
+        for key, value in node.value:
+            at = (*path, str(key.value))
+            found[at] = key.start_mark.line + 1
+            _lines(value, at, found)
+    elif isinstance(node, yaml.SequenceNode):
+        for place, value in enumerate(node.value):
+            at = (*path, place)
+            found[at] = value.start_mark.line + 1
+            _lines(value, at, found)
+
+
 class _Careful(yaml.SafeLoader):
     """The safe loader, without aliases, with limits, and with no key twice."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, most_nodes: int = MOST_NODES) -> None:
         super().__init__(text)
+        self._most = most_nodes
         self._level = self._nodes = 0
 
     def compose_node(self, parent: Any, index: Any) -> Any:
         if self.check_event(yaml.AliasEvent):
             mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
-            raise Refused(f"An alias (*) stands on line {mark.line + 1}; aliases are not read.")
+            raise Refused(f"An alias (*) stands on line {mark.line + 1}; aliases are not read.", mark.line + 1)
         self._level += 1
         self._nodes += 1
         if self._level > DEEPEST:
             raise Refused(f"It is nested deeper than {DEEPEST} levels.")
-        if self._nodes > MOST_NODES:
-            raise Refused(f"It holds more than {MOST_NODES:,} values.")
+        if self._nodes > self._most:
+            raise Refused(f"It holds more than {self._most:,} values.")
         found = super().compose_node(parent, index)
         self._level -= 1
         return found
@@ -115,13 +145,13 @@ class _Careful(yaml.SafeLoader):
         for key, _ in node.value:
             name = self.construct_object(key, deep=True)
             if isinstance(name, list | dict):
-                raise Refused(f"A key on line {key.start_mark.line + 1} is not a plain value.")
+                raise Refused(f"A key on line {key.start_mark.line + 1} is not a plain value.", key.start_mark.line + 1)
             if name in seen:
-                raise Refused(f"The key “{name}” stands twice, again on line {key.start_mark.line + 1}.")
+                raise Refused(f"The key “{name}” stands twice, again on line {key.start_mark.line + 1}.", key.start_mark.line + 1)
             seen.add(name)
         return super().construct_mapping(node, deep)
 
 
-def _check_size(text: str) -> None:
-    if len(text) > LARGEST:
-        raise Refused(f"It is larger than {LARGEST // 2**20} MiB, so it was not read.")
+def _check_size(text: str, largest: int = LARGEST) -> None:
+    if len(text) > largest:
+        raise Refused(f"It is larger than {largest // 2**20} MiB, so it was not read.")

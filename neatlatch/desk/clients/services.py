@@ -226,7 +226,12 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     if not client.managed:
         with transaction.atomic():
             return _save(by, client, lambda one: one.put(wanted), "noted a change")
-    assert client.management_token is not None
+    if client.management_token is None:
+        raise Problem(
+            409,
+            "Our right to manage this client there is not in the safe.",
+            "It was brought in from a file. Register another client, or change this one by hand there.",
+        )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     told = _ask(oauth2.update_request(client.management_address, {**wanted.request(), "client_id": client.client_id}, token))
     answer = told.reading.fields

@@ -91,7 +91,7 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
     # What a person put in on the caller side tells nothing of what the provider holds.
     held: dict[str, tuple[SecretFacts, ...]] = {}
     for one in client.credentials.all():
-        if one.source == "registered":
+        if one.source == "registered" and one.fingerprint:
             held[one.kind] = (*held.get(one.kind, ()), _secret(one))
     unseen = () if client.managed or client.public else (SecretFacts(None, ""),)
     consents = {scope: Consent(said["who"], datetime.fromisoformat(said["when"])) for scope, said in client.consents.items()}
@@ -163,7 +163,11 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         parts=scheme,
         values=values,
         slots=connection.slots,
-        secrets={one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "") for one in connection.held_secrets.all()},
+        secrets={
+            one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "")
+            for one in connection.held_secrets.all()
+            if one.credential.fingerprint
+        },
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
         outgoing=tuple(settings.OUTGOING),
         granted=_granted(connection),

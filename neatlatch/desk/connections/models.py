@@ -56,8 +56,8 @@ class Connection(models.Model):
         ordering = ["ref"]
 
     def secrets(self) -> dict[str, Credential]:
-        """The secrets of the caller side, by the keys of the scheme's values."""
-        return {one.key: one.credential for one in self.held_secrets.all()}
+        """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
+        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint}
 
     @property
     def tokens(self) -> TokenSet | None:
@@ -68,8 +68,7 @@ class Connection(models.Model):
     @property
     def credential(self) -> Credential | None:
         """The secret that people mean by “the secret” of this connection: the first that was asked for."""
-        held = list(self.held_secrets.all())
-        return held[0].credential if held else None
+        return next(iter(self.secrets().values()), None)
 
 
 class HeldSecret(models.Model):

@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from neatlatch.core import changes, health, profiles
 from neatlatch.core.certificates import facts, reading
+from neatlatch.core.formats import settings_out
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import environment
 from neatlatch.core.profiles import Scheme, Value, fill_slots
@@ -32,7 +33,7 @@ from . import tokens
 from .halves import provider_addresses
 from .models import Connection, HeldSecret, TokenSet
 
-_REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
 _IDENTITY = ("issuer", "token_endpoint", "client_id")
 
@@ -84,7 +85,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
     profile = place.application.read_profile()
     scheme = profile.scheme(scheme_key)
     errors: dict[str, str] = {}
-    if not _REF.fullmatch(ref):
+    if not REF.fullmatch(ref):
         errors["ref"] = "A reference name is small letters, digits and hyphens, like cargo-manifests."
     elif Connection.objects.filter(ref=ref).exists():
         errors["ref"] = "This reference name is taken."
@@ -126,7 +127,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
 @transaction.atomic
 def begin(by: Person, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
-    if not _REF.fullmatch(ref):
+    if not REF.fullmatch(ref):
         raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
     try:
         with transaction.atomic():
@@ -143,7 +144,7 @@ def begin(by: Person, place: Place, ref: str, scheme: Scheme, values: dict[str, 
 
 def newest(client: Client, kind: str) -> Credential | None:
     """The newest live secret of a kind that the provider's side holds, if it is known here."""
-    return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).order_by("-issued").first()
+    return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).exclude(fingerprint="").order_by("-issued").first()
 
 
 def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
@@ -166,7 +167,12 @@ def _tell_holders(credential: Credential) -> None:
 
 
 def _pasted(by: Person, client: Client | None, value: Value, pasted: str, ends: Any) -> tuple[Credential, list[str]]:
-    """A pasted secret: the very one that was handed over, if it is known here, else a new one of the caller side."""
+    """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side."""
+    if (named := settings_out.read_reference(pasted)) is not None:
+        held = HeldSecret.objects.select_related("credential").filter(connection__ref=named[0], key=named[1]).first()
+        if held is None or not held.credential.fingerprint:
+            raise wrong_fields({value.key: f"{named[0]} holds no {named[1]} that this could refer to."})
+        return held.credential, ["taken from the safe by its reference"]
     if value.type == "key":
         text, notes = check_key(pasted)
         odd: tuple[str, ...] = ()

@@ -147,7 +147,7 @@ class SeenOut(Schema):
 def with_uses(rows: QuerySet[User]) -> QuerySet[User]:
     """Users with all that is told of them, in a constant number of queries."""
     uses = Use.objects.select_related("application", "connection__place__environment", "connection__place__application")
-    return rows.select_related("environment").prefetch_related(Prefetch("uses", uses), "uses__connection__held_secrets")
+    return rows.select_related("environment").prefetch_related(Prefetch("uses", uses), "uses__connection__held_secrets__credential")
 
 
 def _shape(user: User, warned: tuple[Any, ...]) -> dict[str, Any]:

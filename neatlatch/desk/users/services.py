@@ -249,7 +249,7 @@ def _missing(connection: Connection) -> tuple[str, ...]:
     scheme = profile.scheme(connection.scheme)
     if scheme is None:
         return ("a way in",)
-    held = {one.key for one in connection.held_secrets.all()}
+    held = connection.secrets()
     return tuple(one.label for one in scheme.all_values() if one.required and one.type != "scopes"
                  and not (one.key in held if one.secret else connection.values.get(one.key)))  # fmt: skip
 

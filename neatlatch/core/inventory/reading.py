@@ -1,0 +1,263 @@
+"""Reading an inventory file: YAML with lines, every mistake told with the line it stands on, nothing taken where there is one."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import yaml
+
+from ..intake import trees
+from .shape import BY_NAME, KINDS, USE_FIELDS, VERSION, Content, Field, Kind, brief, full
+
+Path = tuple[str | int, ...]
+LARGEST = 8 * 2**20
+MOST_VALUES = 1_000_000
+
+
+@dataclass(frozen=True)
+class Mistake:
+    """Something wrong with a file: the line, where in it, and what."""
+
+    line: int
+    where: str
+    says: str
+
+    def __str__(self) -> str:
+        return f"line {self.line}: {self.where + ': ' if self.where else ''}{self.says}"
+
+
+class BadInventory(ValueError):
+    """The file cannot be taken; all mistakes are named."""
+
+    def __init__(self, mistakes: list[Mistake]) -> None:
+        super().__init__("; ".join(str(one) for one in mistakes[:5]))
+        self.mistakes = mistakes
+
+
+@dataclass(frozen=True)
+class Inventory:
+    """A file that was read: its objects in full, what it was exported from (empty: not said), and the line of each object."""
+
+    content: Content
+    base: str
+    lines: Mapping[tuple[str, str], int]
+
+
+def digest(content: Content) -> str:
+    """Names a content: equal contents have equal ones."""
+    plain = {kind.name: {key: brief(kind, one) for key, one in content.get(kind.name, {}).items()} for kind in KINDS}
+    return hashlib.sha256(json.dumps(plain, sort_keys=True, ensure_ascii=False).encode()).hexdigest()[:24]
+
+
+def write(content: Content) -> str:
+    """The file. The same content is always the same text."""
+    plain: dict[str, Any] = {"neat_latch_inventory": VERSION, "base": digest(content)}
+    for kind in KINDS:
+        plain[kind.name] = {key: brief(kind, one) for key, one in sorted(content.get(kind.name, {}).items())}
+    head = (
+        "# The inventory of Neat Latch. Secrets stand here by reference only. “base” names what this file was made from;\n"
+        "# leave it as it is, so that changes made meanwhile by hand are seen and not overwritten.\n"
+    )
+    return head + yaml.dump(plain, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110, default_flow_style=False)
+
+
+class _Dumper(getattr(yaml, "CSafeDumper", yaml.SafeDumper)):  # type: ignore[misc]
+    def ignore_aliases(self, data: Any) -> bool:
+        """Aliases are not read again, so none are written."""
+        return True
+
+
+def read(text: str) -> Inventory:
+    """Read a file. Raises :class:`BadInventory`."""
+    try:
+        plain, lines = trees.read_yaml_with_lines(text, LARGEST, MOST_VALUES)
+    except trees.Refused as error:
+        raise BadInventory([Mistake(error.line or 1, "", str(error))]) from error
+    if not isinstance(plain, dict) or "neat_latch_inventory" not in plain:
+        raise BadInventory([Mistake(1, "", "an inventory begins with “neat_latch_inventory: 1”")])
+    checker = _Checker(plain, lines)
+    return checker.run()
+
+
+class _Checker:
+    def __init__(self, plain: dict[Any, Any], lines: Mapping[Path, int]) -> None:
+        self.plain, self.lines = plain, lines
+        self.mistakes: list[Mistake] = []
+
+    def line(self, path: Path) -> int:
+        """The line of a value, or of the nearest thing around it."""
+        while path and path not in self.lines:
+            path = path[:-1]
+        return self.lines.get(path, 1)
+
+    def wrong(self, path: Path, says: str) -> None:
+        """Note a mistake."""
+        self.mistakes.append(Mistake(self.line(path), " → ".join(str(one) for one in path), says))
+
+    def run(self) -> Inventory:
+        """Everything, or all that is wrong."""
+        if self.plain.get("neat_latch_inventory") != VERSION:
+            self.wrong(("neat_latch_inventory",), f"version {self.plain.get('neat_latch_inventory')} is not known; {VERSION} is")
+        for name in self.plain:
+            if name not in BY_NAME and name not in ("neat_latch_inventory", "base"):
+                self.wrong((str(name),), f"there is no such kind; there are {', '.join(BY_NAME)}")
+        content: Content = {}
+        for kind in KINDS:
+            content[kind.name] = self.objects(kind)
+        self.references(content)
+        if self.mistakes:
+            raise BadInventory(sorted(self.mistakes, key=lambda one: one.line))
+        lines = {(kind, key): self.line((kind, key)) for kind, some in content.items() for key in some}
+        base = self.plain.get("base")
+        return Inventory(content, str(base or ""), lines)
+
+    def objects(self, kind: Kind) -> dict[str, dict[str, Any]]:
+        """The objects of a kind."""
+        some = self.plain.get(kind.name)
+        if some is None:
+            return {}
+        if not isinstance(some, dict):
+            self.wrong((kind.name,), f"{kind.name} are written as “name:” with their fields below")
+            return {}
+        found = {}
+        for key, given in some.items():
+            path: Path = (kind.name, str(key))
+            if given is None:
+                given = {}
+            if not isinstance(given, dict):
+                self.wrong(path, f"a {kind.word} is written as fields with their values")
+                continue
+            taken = {}
+            for name, value in given.items():
+                field = kind.field(str(name))
+                if field is None:
+                    self.wrong((*path, str(name)), f"a {kind.word} has no such field; it has {', '.join(one.name for one in kind.fields)}")
+                else:
+                    taken[field.name] = self.value(field, value, (*path, field.name))
+            for field in kind.fields:
+                if field.required and taken.get(field.name) in (None, ""):
+                    self.wrong(path, f"“{field.name}” is missing")
+            found[str(key)] = full(kind, taken)
+        return found
+
+    def value(self, field: Field, value: Any, path: Path) -> Any:
+        """A field's value as it is kept, or a mistake noted."""
+        if value is None:
+            return field.default
+        if field.type == "flag":
+            if not isinstance(value, bool):
+                self.wrong(path, f"is true or false, not {value!r}")
+            return bool(value)
+        if field.type in ("number", "count"):
+            if isinstance(value, bool) or not isinstance(value, int if field.type == "count" else int | float) or value < 0:
+                self.wrong(path, f"is a number that is not below 0, not {value!r}")
+                return field.default
+            return value if field.type == "count" else float(value)
+        if field.type == "texts":
+            return self.texts(value, path)
+        if field.type == "strings":
+            if not isinstance(value, dict) or not all(isinstance(one, str | int | float) for one in value.values()):
+                self.wrong(path, "is written as names with a text each")
+                return {}
+            return {str(key): str(one) for key, one in value.items()}
+        if field.type == "table":
+            if not isinstance(value, dict):
+                self.wrong(path, "is written as names with their values")
+                return {}
+            return _plain(value)
+        if field.type == "uses":
+            return self.uses(value, path)
+        if field.type == "moment":
+            return self.moment(value, path)
+        if isinstance(value, dict | list | bool):
+            self.wrong(path, f"is a text, not {value!r}"[:120])
+            return field.default
+        text = str(value)
+        if field.choices and text not in field.choices:
+            self.wrong(path, f"is one of {', '.join(one or 'nothing' for one in field.choices)}, not {text!r}")
+        return text
+
+    def texts(self, value: Any, path: Path) -> list[str]:
+        """A list of texts."""
+        if not isinstance(value, list) or not all(isinstance(one, str | int | float) and not isinstance(one, bool) for one in value):
+            self.wrong(path, "is a list of texts")
+            return []
+        return [str(one) for one in value]
+
+    def moment(self, value: Any, path: Path) -> str:
+        """A moment in UTC, by RFC 3339; YAML may have made one of it already."""
+        if isinstance(value, dt.datetime):
+            moment = value
+        else:
+            try:
+                moment = dt.datetime.fromisoformat(str(value))
+            except ValueError:
+                self.wrong(path, f"is a moment like 2026-11-25T08:00:00+00:00, not {value!r}")
+                return ""
+        return (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+
+    def uses(self, value: Any, path: Path) -> list[dict[str, Any]]:
+        """What a user calls."""
+        if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
+            self.wrong(path, "is a list of uses with application, connection and operations")
+            return []
+        found = []
+        for number, one in enumerate(value):
+            for name in one:
+                if name not in USE_FIELDS:
+                    self.wrong((*path, number, str(name)), f"a use has no such field; it has {', '.join(USE_FIELDS)}")
+            if not isinstance(one.get("application"), str):
+                self.wrong((*path, number), "“application” is missing")
+                continue
+            operations = self.texts(one.get("operations") or [], (*path, number, "operations"))
+            kept: dict[str, Any] = {"application": one["application"]}
+            if one.get("connection"):
+                kept["connection"] = str(one["connection"])
+            if operations:
+                kept["operations"] = operations
+            if isinstance(one.get("seen"), dict) and one["seen"]:
+                kept["seen"] = {str(name): int(count) for name, count in one["seen"].items() if isinstance(count, int)}
+            if one.get("seen_at"):
+                kept["seen_at"] = self.moment(one["seen_at"], (*path, number, "seen_at"))
+            found.append(kept)
+        return found
+
+    def references(self, content: Content) -> None:
+        """Every object that another names is in the file too."""
+        for kind in KINDS:
+            for key, one in content[kind.name].items():
+                for field in kind.fields:
+                    target = "clients" if field.type == "clients_later" else field.type
+                    named = one[field.name]
+                    if target in BY_NAME and named and named not in content[target]:
+                        self.wrong((kind.name, key, field.name), f"there is no {BY_NAME[target].word} {named!r} in this file")
+        for key, one in content["teams"].items():
+            for person in one["people"]:
+                if person not in content["people"]:
+                    self.wrong(("teams", key, "people"), f"there is no person {person!r} in this file")
+        for key, one in content["connections"].items():
+            for name, secret in one["secrets"].items():
+                if secret.removeprefix("safe:") not in content["credentials"]:
+                    self.wrong(("connections", key, "secrets", name), f"{secret!r} is no reference to one of the credentials (safe:…)")
+            for person in one["accounts"]:
+                if person not in content["people"]:
+                    self.wrong(("connections", key, "accounts", person), f"there is no person {person!r} in this file")
+        for key, one in content["users"].items():
+            for number, use in enumerate(one["uses"]):
+                for name, target in (("application", "applications"), ("connection", "connections")):
+                    if use.get(name) and use[name] not in content[target]:
+                        self.wrong(("users", key, "uses", number, name), f"there is no {name} {use[name]!r} in this file")
+
+
+def _plain(value: Any) -> Any:
+    """Nested values as JSON has them: what YAML made a moment of is text again."""
+    if isinstance(value, dict):
+        return {str(key): _plain(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [_plain(one) for one in value]
+    return value.isoformat() if isinstance(value, dt.datetime | dt.date) else value
