@@ -118,14 +118,14 @@ def table(request: HttpRequest, what: Literal["connections", "clients", "credent
     return _download(tables.export(what), f"{what}.csv", "text/csv")
 
 
-@router.post("/users/tables/previews", response=TableOut)
+@router.post("/imports/users/previews", response=TableOut)
 def preview_users(request: HttpRequest, given: TextIn) -> dict[str, Any]:
     """What a table of users would add and change. Nothing is changed."""
     guard.need(request, "change")
     return tables.preview_users(given.text)
 
 
-@router.post("/users/tables", response=TableOut)
+@router.post("/imports/users", response=TableOut)
 def take_users(request: HttpRequest, given: TextIn) -> dict[str, Any]:
     """Take the users of a table, all or none."""
     return tables.take_users(guard.need(request, "change"), given.text)

@@ -1,0 +1,290 @@
+"""Out and in: the whole inventory of the demo's applications, by page and by command line; nothing is lost, nothing overwritten."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from django.test import Client as WebClient
+
+from neatlatch.cli import main
+from neatlatch.core import openapi
+from neatlatch.demo.load import load
+from neatlatch.desk.applications.models import Application, Environment, Place
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.inventory import services
+from neatlatch.desk.inventory.models import Origin
+from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.people.models import Person, Team
+from neatlatch.desk.rounds.models import Sample, Test
+from neatlatch.desk.users.models import User
+from tests.harness import StandIns
+
+from .conftest import Setup, forget_the_journal
+from .test_workbenches import send
+
+
+@pytest.fixture
+def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
+    """Three applications as the demo has them: OAuth by protocol and by hand, a certificate, a stream with two endpoints."""
+    load(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))
+    yield Person.objects.get(username="morag")
+    forget_the_journal()
+
+
+def web_of(person: Person) -> WebClient:
+    client = WebClient()
+    client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
+    return client
+
+
+def wipe() -> None:
+    """Everything that an inventory holds goes; people, who log in, stay."""
+    for model in (Test, Sample, HeldSecret, TokenSet, User, Connection, Credential, Client, Place, Application, Team, Origin):
+        model.objects.all().delete()
+    Environment.objects.all().delete()
+
+
+def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
+    first = services.export(by)
+    secrets = [one.open().reveal() for one in Credential.objects.all()]
+    assert secrets
+    assert not any(one in first for one in secrets)
+    assert "-----BEGIN CERTIFICATE" in first  # certificates are public
+    assert "PRIVATE KEY" not in first
+    wipe()
+    services.apply(by, first)
+    second = services.export(by)
+    assert second == first
+    assert services.apply(by, first).outcome.nothing
+    assert Connection.objects.count() == len(yaml.safe_load(first)["connections"])
+    # Secrets are not in the file: they are awaited, and a connection says so.
+    page = send(web_of(by), "get", "/connections/cargo-manifests")
+    secret = next(one for one in page["pins"] if one["key"] == "secret")
+    assert secret["fit"] == "missing"
+    _, notes = connections.put_secret(by, Connection.objects.get(ref="cargo-manifests"), "a-new-secret-value-1234")
+    assert Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"].open().reveal() == "a-new-secret-value-1234"
+
+
+def test_applying_what_stands_changes_nothing_and_keeps_the_secrets(by: Person) -> None:
+    before = {one.pk: bytes(one.value) for one in Credential.objects.all()}
+    stood = dict(Connection.objects.values_list("ref", "version"))
+    text = services.export(by)
+    assert services.apply(by, text).outcome.nothing
+    assert dict(Connection.objects.values_list("ref", "version")) == stood
+    assert {one.pk: bytes(one.value) for one in Credential.objects.all()} == before
+    assert TokenSet.objects.exists()
+
+
+def edited(text: str, *pairs: tuple[str, str]) -> str:
+    for old, new in pairs:
+        assert old in text, old
+        text = text.replace(old, new, 1)
+    return text
+
+
+def test_an_edited_file_is_previewed_in_words_then_applied_once(by: Person, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    text = services.export(by)
+    plain = yaml.safe_load(text)
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["users"]["Customs return/production"]["owner"] = "Customs desk"
+    plain["users"]["Quay lights/production"] = {"name": "Quay lights", "environment": "production", "windows": ["daily 02:00-03:00"],
+                                                "uses": [{"application": "cargo-manifests", "connection": "cargo-manifests", "operations": ["GET /berths"]}]}  # fmt: skip
+    file = tmp_path / "inventory.yaml"
+    file.write_text(yaml.safe_dump(plain, sort_keys=False))
+    web = web_of(by)
+    seen = send(web, "post", "/inventory/previews", {"text": file.read_text()})
+    told = {(one["kind"], one["key"]): (one["act"], one["says"]) for one in seen["changes"]}
+    assert told["connections", "cargo-manifests"] == ("change", ["pace: 10.0 became 3.0"])
+    assert told["users", "Customs return/production"] == ("change", ["owner: R. Oake became Customs desk"])
+    assert told["users", "Quay lights/production"][0] == "add"
+    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert main(["apply", str(file), "--preview"]) == 0
+    assert "3 changes would be made." in capsys.readouterr().out
+    assert main(["apply", str(file)]) == 0
+    assert "pace: 10.0 became 3.0" in capsys.readouterr().out
+    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    assert User.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
+    assert TokenSet.objects.filter(connection__ref="cargo-manifests").exists()  # the pace is no reason to sign in again
+    assert main(["apply", str(file)]) == 0
+    assert capsys.readouterr().out == "Nothing to change.\n"
+    assert Entry.objects.filter(did="applied: change", ref="cargo-manifests").count() == 1
+
+
+def test_a_change_made_meanwhile_by_hand_is_told_and_not_overwritten(
+    by: Person, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["crew-roster"]["time_limit"] = 20.0
+    text = yaml.safe_dump(plain, sort_keys=False)
+    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
+    file = tmp_path / "inventory.yaml"
+    file.write_text(text)
+    assert main(["apply", str(file)]) == 3
+    out = capsys.readouterr().out
+    assert "conflict  connections   cargo-manifests" in out
+    assert "pace: 7.0 became 3.0" in out
+    assert Connection.objects.get(ref="cargo-manifests").pace == 7.0
+    crew = Connection.objects.get(ref="crew-roster")
+    assert (crew.pace, crew.time_limit) == (6.0, 20.0)  # both are kept
+
+
+def test_what_is_applied_is_what_was_seen(by: Person) -> None:
+    web, text = web_of(by), services.export(by)
+    changed = text.replace("pace: ", "pace: ")
+    plain = yaml.safe_load(changed)
+    plain["connections"]["cargo-manifests"]["pace"] = 2.0
+    changed = yaml.safe_dump(plain, sort_keys=False)
+    seen = send(web, "post", "/inventory/previews", {"text": changed})
+    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
+    refused = send(web, "post", "/inventory/applications", {"text": changed, "standing": seen["standing"]}, 409)
+    assert "changed since you looked" in refused["title"]
+    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    seen = send(web, "post", "/inventory/previews", {"text": changed})
+    send(web, "post", "/inventory/applications", {"text": changed, "standing": seen["standing"]})
+    assert Connection.objects.get(ref="cargo-manifests").pace == 2.0
+    send(web_of(Person.objects.get(username="isla")), "post", "/inventory/previews", {"text": changed}, 403)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("    pace: 3.0", "    pace: quick", "is a number that is not below 0, not 'quick'"),
+        ("    scheme: certificate\n    values:", "    scheme: carrier_pigeon\n    values:", "no way in that is called carrier_pigeon"),
+        ("    windows:\n    - daily 02:00-03:00", "    windows:\n    - sometimes", "is not a window like"),
+    ],
+)  # fmt: skip
+def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
+    by: Person, old: str, new: str, says: str, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["teams"]["Quays"] = {"people": ["ewan"]}
+    plain["users"]["Quay lights/production"] = {"name": "Quay lights", "environment": "production", "windows": ["daily 02:00-03:00"]}
+    text = edited(yaml.safe_dump(plain, sort_keys=False), (old, new))
+    line = next(number for number, one in enumerate(text.splitlines(), 1) if one == new.splitlines()[-1])
+    file = tmp_path / "inventory.yaml"
+    file.write_text(text)
+    stood = services.export(by)
+    assert main(["apply", str(file)]) == 1
+    told = capsys.readouterr().err
+    assert says in told
+    number = int(told.partition(f"{file}:")[2].partition(":")[0])
+    assert number <= line  # the line of the value, or of the object that cannot be put in
+    assert line - number < 40
+    assert services.export(by) == stood
+
+
+def test_removing_wants_to_be_asked_for(by: Person) -> None:
+    plain = yaml.safe_load(services.export(by))
+    del plain["users"]["Customs return/production"]
+    text = yaml.safe_dump(plain, sort_keys=False)
+    told = services.apply(by, text).outcome.changes
+    assert [(one.act, one.key) for one in told] == [("stay", "Customs return/production")]
+    assert User.objects.filter(name="Customs return").exists()
+    services.apply(by, text, prune=True)
+    assert not User.objects.filter(name="Customs return").exists()
+
+
+def test_a_managed_client_is_changed_at_the_application_too(by: Person, stand_ins: StandIns) -> None:
+    text = services.export(by)
+    key = next(key for key, one in yaml.safe_load(text)["clients"].items() if one.get("managed") and "sandbox" in key)
+    plain = yaml.safe_load(text)
+    plain["clients"][key]["redirect_uris"] = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
+    services.apply(by, yaml.safe_dump(plain, sort_keys=False))
+    from neatlatch.desk.clients import services as clients
+
+    client = Client.objects.get(pk=plain["clients"][key]["id"])
+    assert clients.read_back(by, client).redirect_uris == plain["clients"][key]["redirect_uris"]
+
+
+def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixture[str]) -> None:
+    web = web_of(by)
+
+    def get(address: str) -> str:
+        answer = web.get(f"/api{address}")
+        assert answer.status_code == 200
+        return str(answer.content.decode())
+
+    client = Client.objects.get(connections__ref="cargo-manifests-sandbox")
+    metadata = get(f"/clients/{client.pk}/exports")
+    assert json.loads(metadata)["redirect_uris"] == client.redirect_uris
+    assert send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": metadata}) == {"says": [], "nothing": True}
+    wider = json.dumps({**json.loads(metadata), "redirect_uris": [*client.redirect_uris, "https://desk.gannet.example/return"]})
+    told = send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": wider})
+    assert told["says"] == ["redirect URIs: https://desk.gannet.example/return added"]
+    send(web, "post", f"/clients/{client.pk}/imports", {"text": wider}, **{"If-Match": f'"{client.version}"'})
+    assert len(Client.objects.get(pk=client.pk).redirect_uris) == 2
+    send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": json.dumps({"client_id": "another"})}, 422)
+    send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": "{"}, 422)
+
+    document = json.loads(get("/applications/cargo-manifests/environments/production/exports"))
+    described = openapi.read_description(document)
+    assert {one.key for one in described.schemes} == {"oauth2_code", "oauth2_client"}
+    assert document["components"]["securitySchemes"]["oauth2"]["flows"]["authorizationCode"]["tokenUrl"].startswith("https://")
+
+    settings = get("/connections/cargo-manifests/exports?format=env")
+    assert "CARGO_MANIFESTS_CLIENT_SECRET=neatlatch://cargo-manifests/client_secret" in settings
+    secret = Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"]
+    assert secret.open().reveal() not in settings
+    assert "cargo.manifests.client_secret=neatlatch://" in get("/connections/cargo-manifests/exports?format=properties")
+    # A reference put in elsewhere is the same secret, out of the safe.
+    other = Connection.objects.get(ref="cargo-manifests-staging")
+    connections.put_secret(by, other, "neatlatch://cargo-manifests/client_secret")
+    assert other.held_secrets.get(key="client_secret").credential_id == secret.pk
+    send(web, "post", "/connections/cargo-manifests-staging/secrets", {"secret": "neatlatch://nowhere/client_secret"}, 422)
+
+    for what in ("connections", "clients", "credentials", "users"):
+        lines = get(f"/exports/{what}").splitlines()
+        assert len(lines) > 1, what
+        assert secret.open().reveal() not in "\n".join(lines)
+    assert main(["export"]) == 0
+    assert capsys.readouterr().out == services.export(by)
+
+
+def test_users_come_in_as_a_table(by: Person) -> None:
+    web = web_of(by)
+    table = web.get("/api/exports/users").content.decode()
+    assert send(web, "post", "/imports/users/previews", {"text": table})["nothing"]
+    more = (
+        table
+        + 'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat 06:00-07:00",2,yes,cargo-manifests,GET /berths; GET /manifests\r\n'
+    )
+    told = send(web, "post", "/imports/users/previews", {"text": more.replace("R. Oake", "Una Flett")})
+    assert told["adds"] == ["Dawn run (script) in production, uses cargo-manifests"]
+    assert [one["says"] for one in told["changes"]] == [["owner: R. Oake became Una Flett"]]
+    assert not User.objects.filter(name="Dawn run").exists()
+    send(web, "post", "/imports/users", {"text": more})
+    made = User.objects.get(name="Dawn run")
+    assert (made.windows, made.uses.get().operations) == (["Mon-Fri 04:00-05:00", "Sat 06:00-07:00"], ["GET /berths", "GET /manifests"])
+    count = User.objects.count()
+    lines = more.count("\n") + 1
+    for wrong, says in (("Other,nowhere\r\n", "there is no environment"), ("Other,production,robot\r\n", "A user is one of"),
+                        ("Other,production,job,,,,,,no-such\r\n", "no connection"), ("Other,production,job,,,,,,cargo-manifests,GET /x\r\n", "not an operation")):  # fmt: skip
+        refused: Any = send(web, "post", "/imports/users", {"text": more + wrong}, 422)
+        assert refused["errors"]["text"].startswith(f"Line {lines}: ")
+        assert says in refused["errors"]["text"]
+    assert User.objects.count() == count
+
+
+def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
+    from neatlatch.desk.connections import accounts
+
+    Person.objects.create_user("ewan", password="x", role="reader", first_name="Ewan", last_name="Tait")
+    connection = setup.connection(setup.client(setup.place(), "manifest.read"))
+    accounts.share(setup.by, connection, True, accounts.save_team(setup.by, "Freight", ["ewan"]).name)
+    accounts.ask(setup.by, Connection.objects.get(), Person.objects.get(username="ewan"), "e.tait@gannet.example")
+    first = services.export(setup.by)
+    assert yaml.safe_load(first)["connections"]["cargo"]["accounts"] == {"ewan": "e.tait@gannet.example"}
+    wipe()
+    services.apply(setup.by, first)
+    assert services.export(setup.by) == first
