@@ -17,12 +17,12 @@ from neatlatch.desk.applications.api import router as applications
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.bench_api import router as benches
 from neatlatch.desk.common import problems
-from neatlatch.desk.common.finds import router as finds
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
 from neatlatch.desk.connections.api import router as connections
 from neatlatch.desk.credentials.api import router as credentials
+from neatlatch.desk.finding.api import router as finds
 from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people

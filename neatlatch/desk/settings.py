@@ -55,6 +55,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.users",
     "neatlatch.desk.access",
     "neatlatch.desk.inventory",
+    "neatlatch.desk.finding",
     "neatlatch.desk.rounds",
 ]
 MIDDLEWARE = [

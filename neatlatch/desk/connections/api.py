@@ -12,12 +12,13 @@ from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
+from neatlatch.core import filter_words
 from neatlatch.core.intake.recognise import LARGEST
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.api import ProfileIn, ProfilePreview, find_place, scheme_out, value_out
 from neatlatch.desk.applications.api import find as find_application
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import guard, problems, safe
+from neatlatch.desk.common import filtering, guard, problems, safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
@@ -63,23 +64,21 @@ def find(ref: str) -> Connection:
     return found
 
 
+# What may be written before a colon, and where it is looked for.
+FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app", "pin": "pin", "scheme": "scheme", "team": "team",
+          "user": "user", "owner": "owner", "client": "client"}  # fmt: skip
+LOOKUPS = {"env": "place__environment__key__startswith", "state": "state__startswith", "app": "place__application__key__contains",
+           "scheme": "scheme__contains", "team": "team__name__icontains", "user": "users__user__name__icontains",
+           "owner": "users__user__owner__icontains", "client": "client__name__icontains"}  # fmt: skip
+
+
 @router.get("/connections", response=Connections)
 def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
     """Connections by reference name; ``words`` filters by plain words and field words (``env:production state:open pin:scopes app:cargo``)."""
     guard.need(request, "look")
-    rows, pin_words = Connection.objects.all(), []
-    for word in words.lower().split():
-        field, colon, value = word.partition(":")
-        if colon and field in ("env", "environment"):
-            rows = rows.filter(place__environment__key__startswith=value)
-        elif colon and field == "state":
-            rows = rows.filter(state__startswith=value)
-        elif colon and field in ("app", "application"):
-            rows = rows.filter(place__application__key__contains=value)
-        elif colon and field == "pin":
-            pin_words.append(value)
-        else:
-            rows = rows.filter(ref__icontains=word) | rows.filter(place__application__name__icontains=word)
+    asked = filter_words.read(words, FIELDS)
+    rows = filtering.apply(Connection.objects.all(), asked, LOOKUPS, ("ref__icontains", "place__application__name__icontains"))
+    pin_words = [one for one in asked if one.field == "pin"]
     items, following = rows_of.page_of(rows, cursor, pin_words)
     # The rows are kept as JSON; they were made by the shape that the description names.
     return HttpResponse(f'{{"items": [{", ".join(items)}], "next": {json.dumps(following)}}}', content_type="application/json")

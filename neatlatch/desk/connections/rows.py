@@ -17,6 +17,7 @@ from django.db.models import Aggregate, Max, OuterRef, QuerySet, Subquery, TextF
 from django.db.models.functions import Concat
 from django.utils import timezone
 
+from neatlatch.core.filter_words import Word
 from neatlatch.core.pins import Fit
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common.pages import page
@@ -54,7 +55,7 @@ class Kept:
 _kept: dict[UUID, Kept] = {}
 
 
-def page_of(rows: QuerySet[Connection], cursor: str | None, pin_words: list[str]) -> tuple[list[str], str | None]:
+def page_of(rows: QuerySet[Connection], cursor: str | None, pin_words: list[Word]) -> tuple[list[str], str | None]:
     """One page of rows as JSON texts, and the cursor of the next. ``pin_words`` keep the rows that have a pin so named off the line."""
     # An address in another environment may be the one we use: a change of any of the application's places counts.
     any_place = (
@@ -75,7 +76,9 @@ def page_of(rows: QuerySet[Connection], cursor: str | None, pin_words: list[str]
         _work_out(stale, {one.pk: tuple(one[2:]) for one in found}, now)
     items = [_kept[one.pk] for one in found if one.pk in _kept]
     return [
-        one.text for one in items if all(any(key.startswith(word.replace("-", "_")) for key in one.off) for word in pin_words)
+        one.text
+        for one in items
+        if all(any(key.startswith(word.text.replace("-", "_")) for key in one.off) != word.without for word in pin_words)
     ], following
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -10,7 +11,8 @@ from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
 
-from neatlatch.desk.common import guard, problems
+from neatlatch.core import filter_words
+from neatlatch.desk.common import filtering, guard, problems
 
 from . import services
 from .models import Credential, Handover
@@ -69,9 +71,33 @@ def _find(identity: UUID) -> Handover:
     return found
 
 
+FIELDS = {"kind": "kind", "env": "env", "environment": "env", "app": "app", "application": "app", "used": "used", "over": "over", "ends": "ends",
+          "connection": "connection", "by": "by", "state": "state"}  # fmt: skip
+PICKED: dict[str, Callable[[dict[str, Any]], Any]] = {
+    "kind": lambda one: one["kind"], "env": lambda one: one["environment"], "app": lambda one: one["application"], "used": lambda one: bool(one["connections"]),
+    "over": lambda one: one["over"], "ends": lambda one: one["ends"] is not None, "connection": lambda one: " ".join(one["connections"]),
+    "by": lambda one: one["put_in_by"], "state": lambda one: one["state"],
+}  # fmt: skip
+
+
+def _plain(one: dict[str, Any]) -> str:
+    return " ".join(
+        (
+            one["hint"],
+            one["kind"].replace("_", " "),
+            one["application"],
+            one["environment"],
+            one["client"],
+            one["client_id"],
+            *one["connections"],
+        )
+    )
+
+
 @router.get("/credentials", response=list[CredentialOut])
-def credentials(request: HttpRequest) -> list[dict[str, Any]]:
-    """All credentials, what ends soonest first. Three queries, however many there are."""
+def credentials(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+    """All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no over:yes``). Three
+    queries, however many there are."""
     guard.need(request, "look")
     rows = (
         Credential.objects.defer("value")
@@ -86,6 +112,7 @@ def credentials(request: HttpRequest) -> list[dict[str, Any]]:
          "issued": one.issued, "ends": one.ends, "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by}
         for one in rows
     ]  # fmt: skip
+    found = filtering.pick(found, filter_words.read(words, FIELDS), PICKED, _plain)
     return sorted(found, key=lambda one: (one["ends"] is None, one["ends"] or one["issued"]))
 
 

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from django.db.models import Prefetch, Q, QuerySet
+from django.db.models import Prefetch, QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
@@ -14,7 +14,7 @@ from ninja import Router, Schema
 from neatlatch.core import filter_words, windows
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.applications.models import Application
-from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common import filtering, guard, problems
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.connections.models import Connection
@@ -176,32 +176,21 @@ def _full(identity: UUID) -> dict[str, Any]:
     return _shape(found, services.warnings([found])[found.pk])
 
 
-FIELDS = {
-    "env": "environment__key",
-    "kind": "kind",
-    "owner": "owner",
-    "app": "uses__application__key",
-    "connection": "uses__connection__ref",
-}
+LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__icontains", "app": "uses__application__key__contains",
+           "connection": "uses__connection__ref__contains"}  # fmt: skip
 
 
 @router.get("/users", response=Users)
 def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> dict[str, Any]:
     """Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``)."""
     guard.need(request, "look")
-    asked = filter_words.read(words, {**{key: key for key in FIELDS}, "warned": "warned"})
-    rows = User.objects.all()
-    for one in asked:
-        if one.field == "warned":
-            continue
-        lookup = (
-            Q(**{f"{FIELDS[one.field]}__icontains": one.text}) if one.field else Q(name__icontains=one.text) | Q(owner__icontains=one.text)
-        )
-        rows = rows.exclude(lookup) if one.without else rows.filter(lookup)
+    asked = filter_words.read(words, {**{key: key for key in LOOKUPS}, "warned": "warned"})
+    rows = filtering.apply(User.objects.all(), asked, LOOKUPS, ("name__icontains", "owner__icontains"))
     found, following = page(with_uses(rows.distinct()), "name", cursor, then="id")
     warned = services.warnings(found)
     wants = next((one for one in asked if one.field == "warned"), None)
-    items = [_shape(one, warned[one.pk]) for one in found if wants is None or bool(warned[one.pk]) != wants.without]
+    asked_for = wants is None or (wants.text in ("yes", "true", "1")) != wants.without
+    items = [_shape(one, warned[one.pk]) for one in found if wants is None or bool(warned[one.pk]) == asked_for]
     return {"items": items, "next": following}
 
 

@@ -1,0 +1,41 @@
+"""Filters of lists, on rows of the database and on rows that were worked out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, TypeVar
+
+from django.db.models import Model, Q, QuerySet
+
+from neatlatch.core.filter_words import Word
+
+M = TypeVar("M", bound=Model)
+R = TypeVar("R")
+
+
+def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], plain: Sequence[str]) -> QuerySet[M]:
+    """Rows that fit. ``fields`` names a lookup for each field, ``plain`` the lookups that a plain word may meet. Fields that are not named are passed over."""
+    for one in words:
+        if one.field and one.field not in fields:
+            continue
+        wanted = Q()
+        for lookup in (fields[one.field],) if one.field else plain:
+            wanted |= Q(**{lookup: one.text})
+        if one.without:
+            # By a query of its own: excluding over a join would keep rows that have another related one.
+            rows = rows.exclude(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
+        else:
+            rows = rows.filter(wanted)
+    return rows
+
+
+def pick(rows: Iterable[R], words: Sequence[Word], fields: Mapping[str, Callable[[R], Any]], plain: Callable[[R], str]) -> list[R]:
+    """Rows that were worked out and fit; ``fields`` answers each field's value (yes and no for a truth), ``plain`` the text that plain words are looked for in."""
+
+    def fits(row: R, one: Word) -> bool:
+        value = fields[one.field](row) if one.field in fields else plain(row)
+        if isinstance(value, bool):
+            return value == (one.text in ("yes", "true", "1"))
+        return one.text in str(value).lower()
+
+    return [row for row in rows if all(fits(row, one) != one.without for one in words)]

@@ -1,0 +1,147 @@
+"""Finding anything as one types; filters of lists, kept and shared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from urllib.parse import quote
+
+import pytest
+from django.db import connection as database
+from django.test import Client as WebClient
+
+from neatlatch.demo.load import load
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.finding import index
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
+from tests.harness import StandIns
+
+from .conftest import forget_the_journal
+from .test_workbenches import send
+
+
+@pytest.fixture
+def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
+    """OAuth clients, a certificate and their users."""
+    load(stand_ins.port, only=("cargo-manifests", "crew-roster"))
+    client = WebClient()
+    client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    yield client
+    forget_the_journal()
+    with database.cursor() as cursor:
+        cursor.execute("DELETE FROM finding_entry")
+        cursor.execute("DELETE FROM finding_place")
+
+
+def found(web: WebClient, words: str) -> list[tuple[str, str]]:
+    return [(one["kind"], one["name"]) for one in send(web, "get", f"/finds?words={quote(words)}")]
+
+
+def test_everything_is_found_as_one_types(web: WebClient) -> None:
+    assert found(web, "cargo-man")[0] == ("connection", "cargo-manifests")
+    assert ("application", "Cargo manifests") in found(web, "carg")
+    assert found(web, "cargo-manifests-sandbox")[0] == ("connection", "cargo-manifests-sandbox")
+    client = Client.objects.get(connections__ref="cargo-manifests")
+    assert ("client", client.name) in found(web, client.client_id)
+    assert ("client", client.name) in found(web, client.client_id[:6])
+    hint = Credential.objects.filter(client=client).latest("issued").hint
+    assert ("credential", hint) in found(web, hint.lstrip("…"))
+    assert ("redirect URI", client.redirect_uris[0]) in found(web, client.redirect_uris[0])
+    assert ("redirect URI", client.redirect_uris[0]) in found(web, "127.0.0.1:8600/ret")
+    assert ("person", "Morag Orr") in found(web, "mor")
+    assert ("user", "Night manifest run") in found(web, "night man")
+    assert ("user", "Customs return") in found(web, "oake customs")
+    assert ("page", "Access rules") in found(web, "acc")
+    crew = Connection.objects.get(ref="crew-roster")
+    thumbprint = next(one for kind, one in found(web, "crew-roster") if kind == "thumbprint")
+    digits = thumbprint.replace(":", "").lower()
+    assert crew.client is not None
+    assert crew.client.facts["thumbprint"].replace(":", "").lower() == digits
+    for typed in (digits[:8], digits, thumbprint[:11], thumbprint.lower()):
+        assert ("thumbprint", thumbprint) in found(web, typed), typed
+
+
+def test_words_are_taken_as_they_stand(web: WebClient) -> None:
+    for typed in (
+        '"',
+        "*",
+        "AND",
+        "a OR b",
+        "NEAR(",
+        "-",
+        "cargo*",
+        "kind:connection",
+        "%",
+        "'; DROP TABLE finding_entry; --",
+        "é",
+        "x" * 3000,
+    ):
+        assert isinstance(found(web, typed), list)
+    assert found(web, "") == []
+    assert found(web, "zzz-no-such-thing") == []
+
+
+def test_the_index_follows_every_change(web: WebClient) -> None:
+    by, client = Person.objects.get(username="morag"), Client.objects.get(connections__ref="cargo-manifests-staging")
+    clients.change(by, client, clients.with_uris(["https://desk.gannet.example/brand-new"]))
+    assert ("redirect URI", "https://desk.gannet.example/brand-new") in found(web, "brand-new")
+    assert not any("127.0.0.1" in name for kind, name in found(web, client.name) if kind == "redirect URI" and "staging" in name)
+    user = User.objects.get(name="Customs return")
+    user.name = "Customs paper"
+    user.save()
+    assert ("user", "Customs paper") in found(web, "customs paper")
+    assert ("user", "Customs return") not in found(web, "customs return")
+    user.delete()
+    assert found(web, "customs paper") == []
+    before = sorted(found(web, "cargo"))
+    assert index.rebuild() > 10
+    assert sorted(found(web, "cargo")) == before
+
+
+def test_no_secret_is_in_the_index(web: WebClient) -> None:
+    with database.cursor() as cursor:
+        text = str(cursor.execute("SELECT name, words, detail FROM finding_entry").fetchall())
+    for one in Credential.objects.all():
+        assert one.open().reveal() not in text
+
+
+def listed(web: WebClient, words: str) -> list[str]:
+    return [one["ref"] for one in send(web, "get", f"/connections?words={quote(words)}")["items"]]
+
+
+def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
+    everything = listed(web, "")
+    assert listed(web, "env:production") == ["cargo-manifests", "crew-roster"]
+    assert listed(web, "cargo -env:production") == ["cargo-manifests-sandbox", "cargo-manifests-staging"]
+    assert listed(web, "pin:scopes app:cargo env:prod") == ["cargo-manifests"]
+    assert "cargo-manifests" not in listed(web, "-pin:scopes")
+    assert listed(web, 'user:"night manifest"') == ["cargo-manifests"]
+    assert listed(web, "-user:night") == [one for one in everything if one != "cargo-manifests"]
+    assert listed(web, "owner:crewing") == ["crew-roster"]
+    assert listed(web, 'env:"no such') == []
+    assert listed(web, "env:") == everything
+    used = send(web, "get", "/credentials?words=used%3Ayes")
+    assert used
+    assert all(one["connections"] for one in used)
+    assert {one["environment"] for one in send(web, "get", "/credentials?words=env%3Aproduction")} == {"Production"}
+
+
+def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
+    isla = WebClient()
+    isla.force_login(Person.objects.get(username="isla"), backend="django.contrib.auth.backends.ModelBackend")
+    made = send(web, "post", "/filters", {"list": "connections", "name": "Broken ones", "words": "state:open"}, 201)
+    assert [one["name"] for one in send(web, "get", "/filters?list=connections")] == ["Broken ones"]
+    assert send(isla, "get", "/filters?list=connections") == []
+    assert found(isla, "broken") == []
+    send(web, "post", "/filters", {"list": "connections", "name": "Broken ones", "words": "state:open env:production", "shared": True}, 201)
+    seen = send(isla, "get", "/filters?list=connections")
+    assert [(one["words"], one["mine"], one["by"]) for one in seen] == [("state:open env:production", False, "Morag Orr")]
+    assert ("filter", "Broken ones") in found(isla, "broken")
+    send(isla, "delete", f"/filters/{made['id']}", status=404)
+    send(web, "delete", f"/filters/{made['id']}", status=204)
+    assert found(web, "broken") == []
+    send(web, "post", "/filters", {"list": "connections", "name": " ", "words": "x"}, 422)
+    send(web, "post", "/filters", {"list": "nothing", "name": "a", "words": "x"}, 422)
