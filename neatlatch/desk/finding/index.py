@@ -67,7 +67,7 @@ def of_connection(one: Connection) -> Iterator[Entry]:
                 "thumbprint",
                 _colons(sha256),
                 address,
-                f"{sha256} {_colons(sha1)} {sha1} {certificate.subject}",
+                f"{sha256} {_colons(sha1)} {sha1} {certificate.subject} {one.ref}",
                 f"certificate of {one.ref}",
             )
 
