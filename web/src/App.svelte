@@ -8,6 +8,8 @@
   import './router'
   import TopBar from './lib/TopBar.svelte'
   import LogIn from './views/LogIn.svelte'
+  import AskedConnect from './views/asked/AskedConnect.svelte'
+  import AskedConsent from './views/asked/AskedConsent.svelte'
 
   const client = new QueryClient({
     defaultOptions: {
@@ -19,6 +21,8 @@
     },
   })
   let failed = $state('')
+  /** A signed link that somebody was sent: its pages stand outside of the log-in. */
+  const asked = /^\/asked\/(consent|connect)\/([\w:.-]+)$/.exec(location.pathname)
   look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
   $effect(() => {
     if (!session.who) client.clear()
@@ -29,6 +33,10 @@
 <QueryClientProvider {client}>
   {#if failed}
     <main class="p-8"><p role="alert">{failed}</p></main>
+  {:else if asked?.[1] === 'consent'}
+    <AskedConsent token={asked[2]!} />
+  {:else if asked && session.known}
+    <AskedConnect token={asked[2]!} />
   {:else if session.who}
     <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2">To the content</a>
     <TopBar />

@@ -39,7 +39,7 @@ class RuleOut(RuleIO):
     idle: bool
 
 
-class CellOut(Schema):
+class RightOut(Schema):
     """A right: yes, some or no, the rules that decide it (by place), and from where it is allowed."""
 
     verdict: str
@@ -47,7 +47,7 @@ class CellOut(Schema):
     allowed_from: list[str]
 
 
-class ChangedOut(Schema):
+class RightChangedOut(Schema):
     """A right that becomes another."""
 
     principal: str
@@ -57,7 +57,7 @@ class ChangedOut(Schema):
     after: str
 
 
-class DifferenceOut(Schema):
+class RulesDifferenceOut(Schema):
     """What a change comes to."""
 
     nothing: bool
@@ -65,7 +65,7 @@ class DifferenceOut(Schema):
     gone: list[str]
     groups: list[str]
     reordered: bool
-    rights: list[ChangedOut]
+    rights: list[RightChangedOut]
 
 
 class AccessOut(Schema):
@@ -82,13 +82,13 @@ class AccessOut(Schema):
     principals: list[str]
     resources: list[str]
     operations: list[str]
-    cells: list[list[list[CellOut]]]
+    cells: list[list[list[RightOut]]]
     changed_at: datetime | None
     changed_by: str
     read_at: datetime | None
     pushed_at: datetime | None
-    there: DifferenceOut | None
-    by_hand: DifferenceOut | None
+    there: RulesDifferenceOut | None
+    by_hand: RulesDifferenceOut | None
 
 
 class AccessRow(Schema):
@@ -110,22 +110,22 @@ class BookIn(Schema):
     groups: dict[str, list[str]] = {}
 
 
-class TextIn(Schema):
+class RulesTextIn(Schema):
     """Rules as a text."""
 
     text: str
     format: Literal["csv", "json"]
 
 
-class PreviewOut(Schema):
+class RulesPreviewOut(Schema):
     """What the rules of a text would come to. Nothing is saved."""
 
-    difference: DifferenceOut
+    difference: RulesDifferenceOut
     rules: list[RuleIO]
     groups: dict[str, list[str]]
 
 
-class AskIn(Schema):
+class DecisionIn(Schema):
     """A request to decide; ``address`` is where it comes from (empty: not known)."""
 
     principal: str
@@ -224,8 +224,8 @@ def save(request: HttpRequest, application: str, environment: str, given: BookIn
     return shape(place)
 
 
-@router.post("/access-rules/{application}/{environment}/previews", response=PreviewOut)
-def preview(request: HttpRequest, application: str, environment: str, given: TextIn) -> dict[str, Any]:
+@router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
+def preview(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     place = find_place(application, environment)
@@ -235,7 +235,7 @@ def preview(request: HttpRequest, application: str, environment: str, given: Tex
 
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
-def take_in(request: HttpRequest, application: str, environment: str, given: TextIn) -> dict[str, Any]:
+def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     _checked(request, place)
@@ -256,7 +256,7 @@ def export(request: HttpRequest, application: str, environment: str, format: Lit
 
 
 @router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
-def decide(request: HttpRequest, application: str, environment: str, given: AskIn) -> dict[str, Any]:
+def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> dict[str, Any]:
     """Decide one request by our rules."""
     guard.need(request, "look")
     place = find_place(application, environment)

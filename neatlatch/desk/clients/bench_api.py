@@ -20,6 +20,7 @@ from neatlatch.desk.common import guard, links, problems
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
+from neatlatch.desk.connections.shapes import PieceOut
 
 from . import benches, services
 from .api import ClientOut, LintOut, StepOut, UriIn, find, lint_out, shape
@@ -28,14 +29,7 @@ from .models import Client, ConsentRequest
 router = Router(tags=["benches"])
 
 
-class PieceOut(Schema):
-    """A run of characters, and whether the other side has it too."""
-
-    text: str
-    same: bool
-
-
-class DifferenceOut(Schema):
+class UriDifferenceOut(Schema):
     """One way in which two URIs differ."""
 
     piece: str
@@ -50,7 +44,7 @@ class AnswerOut(Schema):
     reason: str
     nearest: str | None
     alike: bool
-    differences: list[DifferenceOut]
+    differences: list[UriDifferenceOut]
     warnings: list[str]
     provider_marked: list[PieceOut]
     caller_marked: list[PieceOut]
@@ -512,12 +506,6 @@ def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> 
     found = benches.answer(benches.open_request(links.opened("consent", token)), given.given, given.name, given.says)
     provider_changed(found.client)
     return _asked(benches.open_request(str(found.pk)))
-
-
-class RequestScopesIn(Schema):
-    """Scopes that a connection shall request from now on."""
-
-    scopes: list[str]
 
 
 @router.post("/connections/{ref}/tokens", response=MatrixOut)

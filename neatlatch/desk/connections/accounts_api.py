@@ -58,7 +58,7 @@ class AccountsOut(Schema):
     may_connect: bool
 
 
-class AskIn(Schema):
+class AccountAskIn(Schema):
     """Somebody to ask, and what their account is called there (empty: not known)."""
 
     username: str
@@ -181,7 +181,7 @@ def _person(username: str) -> Person:
 
 
 @router.post("/connections/{ref}/accounts", response=AccountsOut)
-def ask(request: HttpRequest, ref: str, given: AskIn) -> dict[str, Any]:
+def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> dict[str, Any]:
     """Ask a person to connect an account of their own; their line then has the signed link to send them."""
     by = guard.need(request, "change")
     accounts.ask(by, find(ref), _person(given.username), given.expected)

@@ -18,20 +18,20 @@ from . import services, tables
 router = Router(tags=["inventory"])
 
 
-class FileIn(Schema):
+class InventoryIn(Schema):
     """An inventory file. ``prune``: what it no longer has is removed."""
 
     text: str
     prune: bool = False
 
 
-class ApplyIn(FileIn):
+class InventoryApplyIn(InventoryIn):
     """The same; ``standing`` is what the preview said it was compared with, so that nothing else is applied than what was seen."""
 
     standing: str
 
 
-class ChangeOut(Schema):
+class ObjectChangeOut(Schema):
     """What would happen to one object: add, change, remove, stay, kept or conflict."""
 
     kind: str
@@ -41,10 +41,10 @@ class ChangeOut(Schema):
     line: int
 
 
-class PreviewOut(Schema):
+class InventoryPreviewOut(Schema):
     """What a file would change."""
 
-    changes: list[ChangeOut]
+    changes: list[ObjectChangeOut]
     standing: str
     base_known: bool
     nothing: bool
@@ -54,7 +54,7 @@ class PreviewOut(Schema):
     conflicts: int
 
 
-class TextIn(Schema):
+class ImportTextIn(Schema):
     """A text to bring in."""
 
     text: str
@@ -71,7 +71,7 @@ class TableOut(Schema):
     """What a table would add and change."""
 
     adds: list[str]
-    changes: list[ChangeOut]
+    changes: list[ObjectChangeOut]
     nothing: bool
 
 
@@ -98,15 +98,15 @@ def export(request: HttpRequest) -> HttpResponse:
     return _download(services.export(guard.need(request, "look")), "inventory.yaml", "application/yaml")
 
 
-@router.post("/inventory/previews", response=PreviewOut)
-def preview(request: HttpRequest, given: FileIn) -> dict[str, Any]:
+@router.post("/inventory/previews", response=InventoryPreviewOut)
+def preview(request: HttpRequest, given: InventoryIn) -> dict[str, Any]:
     """What a file would change, object by object. Nothing is changed."""
     guard.need(request, "change")
     return preview_out(services.preview(given.text, given.prune))
 
 
-@router.post("/inventory/applications", response=PreviewOut)
-def apply(request: HttpRequest, given: ApplyIn) -> dict[str, Any]:
+@router.post("/inventory/applications", response=InventoryPreviewOut)
+def apply(request: HttpRequest, given: InventoryApplyIn) -> dict[str, Any]:
     """Apply a file, as a whole or not at all."""
     return preview_out(services.apply(guard.need(request, "change"), given.text, given.prune, given.standing))
 
@@ -119,14 +119,14 @@ def table(request: HttpRequest, what: Literal["connections", "clients", "credent
 
 
 @router.post("/imports/users/previews", response=TableOut)
-def preview_users(request: HttpRequest, given: TextIn) -> dict[str, Any]:
+def preview_users(request: HttpRequest, given: ImportTextIn) -> dict[str, Any]:
     """What a table of users would add and change. Nothing is changed."""
     guard.need(request, "change")
     return tables.preview_users(given.text)
 
 
 @router.post("/imports/users", response=TableOut)
-def take_users(request: HttpRequest, given: TextIn) -> dict[str, Any]:
+def take_users(request: HttpRequest, given: ImportTextIn) -> dict[str, Any]:
     """Take the users of a table, all or none."""
     return tables.take_users(guard.need(request, "change"), given.text)
 
@@ -140,7 +140,7 @@ def client_json(request: HttpRequest, identity: UUID) -> HttpResponse:
 
 
 @router.post("/clients/{identity}/imports/previews", response=ImportOut)
-def preview_client(request: HttpRequest, identity: UUID, given: TextIn) -> dict[str, Any]:
+def preview_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> dict[str, Any]:
     """What RFC 7591 client metadata would change of a client. Nothing is changed."""
     guard.need(request, "change")
     says = tables.client_changes(find_client(identity), given.text)
@@ -148,7 +148,7 @@ def preview_client(request: HttpRequest, identity: UUID, given: TextIn) -> dict[
 
 
 @router.post("/clients/{identity}/imports", response=ClientOut)
-def take_client(request: HttpRequest, identity: UUID, given: TextIn) -> dict[str, Any]:
+def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> dict[str, Any]:
     """Take RFC 7591 client metadata: at the application too, where the client is managed by protocol."""
     by, found = guard.need(request, "change"), find_client(identity)
     guard.check_version(request, found.version, found.changed_by, ("client", found.pk))

@@ -114,13 +114,13 @@ class UseChange(Schema):
     operations: list[str] | None = None
 
 
-class LogIn(Schema):
+class CallLogIn(Schema):
     """An access log, a HAR file, or lines with method and path."""
 
     text: str
 
 
-class LogTake(LogIn):
+class CallLogTake(CallLogIn):
     """The same, to be taken as the user's operations: beside those noted, or in their place."""
 
     only_seen: bool = False
@@ -272,7 +272,7 @@ def stop_using(request: HttpRequest, identity: UUID, number: int) -> dict[str, A
 
 
 @router.post("/users/{identity}/uses/{number}/logs", response=SeenOut)
-def read_log(request: HttpRequest, identity: UUID, number: int, given: LogIn) -> dict[str, Any]:
+def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn) -> dict[str, Any]:
     """What a log says that it called, against what is noted. Nothing is kept."""
     guard.need(request, "change")
     found = _use(identity, number)
@@ -284,7 +284,7 @@ def read_log(request: HttpRequest, identity: UUID, number: int, given: LogIn) ->
 
 
 @router.post("/users/{identity}/uses/{number}/seen", response=UserOut)
-def take_seen(request: HttpRequest, identity: UUID, number: int, given: LogTake) -> dict[str, Any]:
+def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> dict[str, Any]:
     """Take what it was seen to call as its operations."""
     services.take_seen(guard.need(request, "change"), _use(identity, number), given.text, given.only_seen)
     return _full(identity)

@@ -48,6 +48,8 @@ export class Problem extends Error {
     readonly title: string,
     readonly detail: string,
     readonly errors: Record<string, string> = {},
+    /** What else the problem tells: mistakes of a file, what was changed meanwhile. */
+    readonly extra: Record<string, unknown> = {},
   ) {
     super(`${title} ${detail}`)
   }
@@ -89,7 +91,13 @@ export async function ok<T>(call: Promise<Answered<T>>): Promise<T> {
   if (response.ok) return data as T
   const told = (error ?? {}) as { title?: string; detail?: string; errors?: Record<string, string> }
   if (response.status === 401 && !response.url.endsWith('/api/session')) onStranger()
-  throw new Problem(response.status, told.title ?? `The request failed (${response.status}).`, told.detail ?? '', told.errors)
+  throw new Problem(
+    response.status,
+    told.title ?? `The request failed (${response.status}).`,
+    told.detail ?? '',
+    told.errors,
+    told as Record<string, unknown>,
+  )
 }
 
 export const ifMatch = (version: number): Record<string, string> => ({ 'If-Match': `"${version}"` })

@@ -2165,11 +2165,13 @@ export interface components {
         };
         /**
          * LogIn
-         * @description An access log, a HAR file, or lines with method and path.
+         * @description Login name and password.
          */
         LogIn: {
-            /** Text */
-            text: string;
+            /** Username */
+            username: string;
+            /** Password */
+            password: string;
         };
         /**
          * Preferences
@@ -2889,7 +2891,7 @@ export interface components {
             /** Alike */
             alike: boolean;
             /** Differences */
-            differences: components["schemas"]["DifferenceOut"][];
+            differences: components["schemas"]["UriDifferenceOut"][];
             /** Warnings */
             warnings: string[];
             /** Provider Marked */
@@ -2904,24 +2906,6 @@ export interface components {
             users: string[];
             /** Signed In */
             signed_in: boolean;
-        };
-        /**
-         * DifferenceOut
-         * @description What a change comes to.
-         */
-        DifferenceOut: {
-            /** Nothing */
-            nothing: boolean;
-            /** Added */
-            added: string[];
-            /** Gone */
-            gone: string[];
-            /** Groups */
-            groups: string[];
-            /** Reordered */
-            reordered: boolean;
-            /** Rights */
-            rights: components["schemas"]["ChangedOut"][];
         };
         /**
          * PieceOut
@@ -2976,6 +2960,16 @@ export interface components {
             acts: components["schemas"]["StepOut"][];
         };
         /**
+         * UriDifferenceOut
+         * @description One way in which two URIs differ.
+         */
+        UriDifferenceOut: {
+            /** Piece */
+            piece: string;
+            /** Says */
+            says: string;
+        };
+        /**
          * TrialOut
          * @description A trial of any URI, with what is wrong with it in itself.
          */
@@ -2991,7 +2985,7 @@ export interface components {
             /** Alike */
             alike: boolean;
             /** Differences */
-            differences: components["schemas"]["DifferenceOut"][];
+            differences: components["schemas"]["UriDifferenceOut"][];
             /** Warnings */
             warnings: string[];
             /** Provider Marked */
@@ -4236,21 +4230,17 @@ export interface components {
             link: string;
         };
         /**
-         * AskIn
-         * @description A request to decide; ``address`` is where it comes from (empty: not known).
+         * AccountAskIn
+         * @description Somebody to ask, and what their account is called there (empty: not known).
          */
-        AskIn: {
-            /** Principal */
-            principal: string;
-            /** Operation */
-            operation: string;
-            /** Resource */
-            resource: string;
+        AccountAskIn: {
+            /** Username */
+            username: string;
             /**
-             * Address
+             * Expected
              * @default
              */
-            address: string;
+            expected: string;
         };
         /**
          * SharingIn
@@ -4613,10 +4603,18 @@ export interface components {
             not_seen: string[];
         };
         /**
-         * LogTake
+         * CallLogIn
+         * @description An access log, a HAR file, or lines with method and path.
+         */
+        CallLogIn: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * CallLogTake
          * @description The same, to be taken as the user's operations: beside those noted, or in their place.
          */
-        LogTake: {
+        CallLogTake: {
             /** Text */
             text: string;
             /**
@@ -4673,7 +4671,7 @@ export interface components {
             /** Operations */
             operations: string[];
             /** Cells */
-            cells: components["schemas"]["CellOut"][][][];
+            cells: components["schemas"]["RightOut"][][][];
             /** Changed At */
             changed_at: string | null;
             /** Changed By */
@@ -4682,31 +4680,14 @@ export interface components {
             read_at: string | null;
             /** Pushed At */
             pushed_at: string | null;
-            there: components["schemas"]["DifferenceOut"] | null;
-            by_hand: components["schemas"]["DifferenceOut"] | null;
+            there: components["schemas"]["RulesDifferenceOut"] | null;
+            by_hand: components["schemas"]["RulesDifferenceOut"] | null;
         };
         /**
-         * CellOut
-         * @description One connection on the wall.
-         */
-        CellOut: {
-            /** Ref */
-            ref: string;
-            /** State */
-            state: string;
-            glyph: components["schemas"]["GlyphOut"];
-            /** Latches */
-            latches: boolean;
-            /** Says */
-            says: string;
-            /** Samples */
-            samples: components["schemas"]["SampleOut"][];
-        };
-        /**
-         * ChangedOut
+         * RightChangedOut
          * @description A right that becomes another.
          */
-        ChangedOut: {
+        RightChangedOut: {
             /** Principal */
             principal: string;
             /** Operation */
@@ -4717,6 +4698,18 @@ export interface components {
             before: string;
             /** After */
             after: string;
+        };
+        /**
+         * RightOut
+         * @description A right: yes, some or no, the rules that decide it (by place), and from where it is allowed.
+         */
+        RightOut: {
+            /** Verdict */
+            verdict: string;
+            /** Rules */
+            rules: number[];
+            /** Allowed From */
+            allowed_from: string[];
         };
         /**
          * RuleOut
@@ -4748,6 +4741,24 @@ export interface components {
             says: string;
             /** Idle */
             idle: boolean;
+        };
+        /**
+         * RulesDifferenceOut
+         * @description What a change comes to.
+         */
+        RulesDifferenceOut: {
+            /** Nothing */
+            nothing: boolean;
+            /** Added */
+            added: string[];
+            /** Gone */
+            gone: string[];
+            /** Groups */
+            groups: string[];
+            /** Reordered */
+            reordered: boolean;
+            /** Rights */
+            rights: components["schemas"]["RightChangedOut"][];
         };
         /**
          * BookIn
@@ -4792,12 +4803,67 @@ export interface components {
             origins: string[];
         };
         /**
-         * PreviewOut
+         * RulesPreviewOut
+         * @description What the rules of a text would come to. Nothing is saved.
+         */
+        RulesPreviewOut: {
+            difference: components["schemas"]["RulesDifferenceOut"];
+            /** Rules */
+            rules: components["schemas"]["RuleIO"][];
+            /** Groups */
+            groups: {
+                [key: string]: string[];
+            };
+        };
+        /**
+         * RulesTextIn
+         * @description Rules as a text.
+         */
+        RulesTextIn: {
+            /** Text */
+            text: string;
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "csv" | "json";
+        };
+        /**
+         * DecisionOut
+         * @description The decision, and the rule that made it.
+         */
+        DecisionOut: {
+            /** Allowed */
+            allowed: boolean;
+            /** Rule */
+            rule: number | null;
+            /** Says */
+            says: string;
+        };
+        /**
+         * DecisionIn
+         * @description A request to decide; ``address`` is where it comes from (empty: not known).
+         */
+        DecisionIn: {
+            /** Principal */
+            principal: string;
+            /** Operation */
+            operation: string;
+            /** Resource */
+            resource: string;
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+        };
+        /**
+         * InventoryPreviewOut
          * @description What a file would change.
          */
-        PreviewOut: {
+        InventoryPreviewOut: {
             /** Changes */
-            changes: components["schemas"]["ChangeOut"][];
+            changes: components["schemas"]["ObjectChangeOut"][];
             /** Standing */
             standing: string;
             /** Base Known */
@@ -4814,30 +4880,10 @@ export interface components {
             conflicts: number;
         };
         /**
-         * TextIn
-         * @description A text to bring in.
-         */
-        TextIn: {
-            /** Text */
-            text: string;
-        };
-        /**
-         * DecisionOut
-         * @description The decision, and the rule that made it.
-         */
-        DecisionOut: {
-            /** Allowed */
-            allowed: boolean;
-            /** Rule */
-            rule: number | null;
-            /** Says */
-            says: string;
-        };
-        /**
-         * ChangeOut
+         * ObjectChangeOut
          * @description What would happen to one object: add, change, remove, stay, kept or conflict.
          */
-        ChangeOut: {
+        ObjectChangeOut: {
             /** Kind */
             kind: string;
             /** Key */
@@ -4850,10 +4896,10 @@ export interface components {
             line: number;
         };
         /**
-         * FileIn
+         * InventoryIn
          * @description An inventory file. ``prune``: what it no longer has is removed.
          */
-        FileIn: {
+        InventoryIn: {
             /** Text */
             text: string;
             /**
@@ -4863,10 +4909,10 @@ export interface components {
             prune: boolean;
         };
         /**
-         * ApplyIn
+         * InventoryApplyIn
          * @description The same; ``standing`` is what the preview said it was compared with, so that nothing else is applied than what was seen.
          */
-        ApplyIn: {
+        InventoryApplyIn: {
             /** Text */
             text: string;
             /**
@@ -4885,9 +4931,17 @@ export interface components {
             /** Adds */
             adds: string[];
             /** Changes */
-            changes: components["schemas"]["ChangeOut"][];
+            changes: components["schemas"]["ObjectChangeOut"][];
             /** Nothing */
             nothing: boolean;
+        };
+        /**
+         * ImportTextIn
+         * @description A text to bring in.
+         */
+        ImportTextIn: {
+            /** Text */
+            text: string;
         };
         /**
          * ImportOut
@@ -5057,6 +5111,23 @@ export interface components {
             label: string;
             /** Users */
             users: string[];
+        };
+        /**
+         * CellOut
+         * @description One connection on the wall.
+         */
+        CellOut: {
+            /** Ref */
+            ref: string;
+            /** State */
+            state: string;
+            glyph: components["schemas"]["GlyphOut"];
+            /** Latches */
+            latches: boolean;
+            /** Says */
+            says: string;
+            /** Samples */
+            samples: components["schemas"]["SampleOut"][];
         };
         /**
          * SampleOut
@@ -13934,7 +14005,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AskIn"];
+                "application/json": components["schemas"]["AccountAskIn"];
             };
         };
         responses: {
@@ -16565,7 +16636,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LogIn"];
+                "application/json": components["schemas"]["CallLogIn"];
             };
         };
         responses: {
@@ -16700,7 +16771,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LogTake"];
+                "application/json": components["schemas"]["CallLogTake"];
             };
         };
         responses: {
@@ -17229,7 +17300,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["RulesTextIn"];
             };
         };
         responses: {
@@ -17239,7 +17310,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PreviewOut"];
+                    "application/json": components["schemas"]["RulesPreviewOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -17364,7 +17435,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["RulesTextIn"];
             };
         };
         responses: {
@@ -17630,7 +17701,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AskIn"];
+                "application/json": components["schemas"]["DecisionIn"];
             };
         };
         responses: {
@@ -18283,7 +18354,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FileIn"];
+                "application/json": components["schemas"]["InventoryIn"];
             };
         };
         responses: {
@@ -18293,7 +18364,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PreviewOut"];
+                    "application/json": components["schemas"]["InventoryPreviewOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -18415,7 +18486,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ApplyIn"];
+                "application/json": components["schemas"]["InventoryApplyIn"];
             };
         };
         responses: {
@@ -18425,7 +18496,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PreviewOut"];
+                    "application/json": components["schemas"]["InventoryPreviewOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -18675,7 +18746,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["ImportTextIn"];
             };
         };
         responses: {
@@ -18807,7 +18878,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["ImportTextIn"];
             };
         };
         responses: {
@@ -19069,7 +19140,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["ImportTextIn"];
             };
         };
         responses: {
@@ -19203,7 +19274,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextIn"];
+                "application/json": components["schemas"]["ImportTextIn"];
             };
         };
         responses: {

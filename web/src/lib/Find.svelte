@@ -12,6 +12,7 @@
     queryFn: () => ok(api.GET('/api/finds', { params: { query: { words } } })),
     enabled: words.trim().length > 0,
     staleTime: 10_000,
+    placeholderData: (before) => before,
   }))
   const items = $derived(words.trim() ? (found.data ?? []) : [])
 
@@ -55,9 +56,9 @@
       id="find-list"
       role="listbox"
       aria-label="Found"
-      class="sheet text-base-content absolute right-0 z-40 mt-1 w-[380px] overflow-hidden py-1 shadow-lg"
+      class="sheet text-base-content absolute right-0 z-40 mt-1 w-[460px] overflow-hidden py-1 shadow-lg"
     >
-      {#each items as item, place (item.address + item.name)}
+      {#each items as item, place (item.kind + item.address + item.name + place)}
         <li id="find-{place}" role="option" aria-selected={place === chosen}>
           <a
             href={item.address}
@@ -65,7 +66,9 @@
             class="flex min-h-[30px] items-center justify-between gap-3 px-3 {place === chosen ? 'bg-quiet-ground' : ''}"
             onmousedown={(event) => (event.preventDefault(), go(item.address))}
           >
-            <span class="truncate font-semibold">{item.name}</span><span class="help whitespace-nowrap">{item.kind}</span></a
+            <span class="truncate"><strong>{item.name}</strong> <span class="help">{item.detail}</span></span><span
+              class="help whitespace-nowrap">{item.kind}</span
+            ></a
           >
         </li>
       {:else}

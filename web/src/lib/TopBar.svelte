@@ -14,6 +14,11 @@
   const BELONGS: [string, string][] = [
     ['/clients', '/applications'],
     ['/tests', '/connections'],
+    ['/redirect-uris', '/applications'],
+    ['/scopes', '/applications'],
+    ['/access-rules', '/applications'],
+    ['/users', '/connections'],
+    ['/accounts', '/connections'],
   ]
   const section = $derived(BELONGS.find(([start]) => String(route.pathname).startsWith(start))?.[1])
 </script>
@@ -62,7 +67,9 @@
             <p class="font-bold">{session.who?.person}</p>
             <p class="help mb-2">{session.who?.role}</p>
             {#if may('read_journal')}<a class="act block" href="/journal" onclick={() => (open = false)}>Journal</a>{/if}
-            <a class="act block" href="/people" onclick={() => (open = false)}>People</a>
+            <a class="act block" href="/people" onclick={() => (open = false)}>People and teams</a>
+            <a class="act block" href="/inventory" onclick={() => (open = false)}>Inventory, out and in</a>
+            <a class="act block" href="/accounts" onclick={() => (open = false)}>My accounts</a>
             <label class="mt-2 block"
               ><span class="label-text">Colours</span>
               <select class="line-in" bind:value={theme} onchange={() => chooseTheme(theme)}>

@@ -3,13 +3,15 @@
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
   import { may } from '../../lib/session.svelte'
 
   const list = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
 </script>
 
 <svelte:head><title>Applications · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-center gap-4">
+<SubNav group="applications" />
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Applications</h1>
   {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/new" data-key="n"
       >Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a

@@ -17,6 +17,7 @@
   import PutSecret from './PutSecret.svelte'
   import ShearLine from './ShearLine.svelte'
   import TestCard from './TestCard.svelte'
+  import AccountsCard from '../accounts/AccountsCard.svelte'
   import UsersCard from './UsersCard.svelte'
 
   const ref = $derived(String((route.params as Record<string, string>).ref))
@@ -39,7 +40,6 @@
   )
   let which = $state('')
   let said = $state<string[]>(searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [])
-  let consent = $state('')
   const out = $derived((found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'))
   const heading = $derived(
     out.length
@@ -67,7 +67,8 @@
     else if (one.key === 'put_certificate') open = 'certificate'
     else if (one.key === 'edit') open = 'edit'
     else if (one.key === 'choose_client') open = 'client'
-    else if (one.key === 'ask_consent') consent = pin.caller.replace(/^asks for /, '')
+    else if (one.key === 'ask_consent') goto(`/clients/${found.data!.client}/scopes`)
+    else if (one.key === 'see_accounts') document.getElementById('accounts')?.focus()
     else if (one.key === 'see_users') document.getElementById('users')?.focus()
     else if (one.key === 'open_client') goto(`/clients/${found.data!.client}`)
     else if (one.key === 'open_application') goto(`/applications/${found.data!.application}`)
@@ -117,8 +118,10 @@
         <button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
           >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
         >{/if}
-      {#if connection.signs_person_in && may('test')}<button class="btn btn-sm" disabled={acts.busy} onclick={signIn}
-          >{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
+      {#if connection.signs_person_in && !connection.individual && may('test')}<button
+          class="btn btn-sm"
+          disabled={acts.busy}
+          onclick={signIn}>{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
         >{/if}
       {#if may('test')}<button class="btn btn-primary btn-sm" data-key="t" disabled={acts.busy} onclick={test}
           >Test now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
@@ -144,13 +147,6 @@
       Cleaned: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  {#if consent}
-    <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Ask an administrator of {connection.application_name} to consent to <span class="value">{consent}</span> for client
-      <span class="value">{connection.values.client_id}</span>. When they have, note it at the pin, sign in again, and test.
-      <button class="act ms-3" onclick={() => (consent = '')}>Close</button>
-    </p>
-  {/if}
   {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
   {#if open === 'secret' && may('change')}{#key which}<PutSecret {connection} {which} done={closed} />{/key}{/if}
   {#if open === 'certificate' && may('change')}<PutCertificate {connection} done={closed} />{/if}
@@ -173,6 +169,7 @@
     <ShearLine pins={connection.pins} {act} busy={acts.busy} />
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
+      {#if connection.signs_person_in}{#key connection.version}<AccountsCard {connection} />{/key}{/if}
       <UsersCard {connection} />
       <section class="sheet p-4" aria-labelledby="due-title">
         <h2 id="due-title">Coming due</h2>
@@ -187,14 +184,19 @@
               >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
                 <button class="act" onclick={() => (one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key))}
                   >replace</button
-                >{:else if one.act === 'sign_in' && may('test')}
+                >{:else if one.act === 'sign_in' && !connection.individual && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >
           </p>
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
-        {#if connection.client}<p class="mt-1">
+        {#if connection.client}<p class="mt-1 flex flex-wrap gap-x-4">
             <a class="act" href="/clients/{connection.client}">The client at the provider</a>
+            <a class="act" href="/clients/{connection.client}/scopes">What it may do</a>
           </p>{/if}
+        <p class="flex flex-wrap gap-x-4">
+          <a class="act" href="/api/connections/{ref}/exports?format=env" download>Take out as .env</a>
+          <a class="act" href="/api/connections/{ref}/exports?format=properties" download>as .properties</a>
+        </p>
       </section>
     </div>
   </div>

@@ -2,6 +2,8 @@
   import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
+  import FilterBar from '../../lib/FilterBar.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Glyph from '../../lib/Glyph.svelte'
   import Loading from '../../lib/Loading.svelte'
@@ -35,24 +37,14 @@
   $effect(() => {
     if (rows.length) scrolled()
   })
-  function filter(): void {
-    if (words) searchParams.set('words', words)
-    else searchParams.delete('words')
-  }
 </script>
 
 <svelte:window onscroll={scrolled} onresize={scrolled} />
 <svelte:head><title>Connections · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-center gap-4">
+<SubNav group="connections" />
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Connections</h1>
-  <input
-    class="line-in max-w-sm"
-    type="search"
-    aria-label="Filter"
-    placeholder="words, or env:production state:open pin:scopes"
-    bind:value={words}
-    oninput={filter}
-  />
+  <FilterBar list="connections" bind:words placeholder="words, or env:production state:open pin:scopes" />
   {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
       >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
     >{/if}
@@ -101,7 +93,8 @@
     {#if list.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => void list.fetchNextPage()}>More</button>{/if}
   {:else if words}
     <p class="sheet p-4">
-      No connection fits “{words}”. <button class="act" onclick={() => ((words = ''), filter())}>Show all</button>
+      No connection fits “{words}”.
+      <button class="act" onclick={() => ((words = ''), searchParams.delete('words'))}>Show all</button>
     </p>
   {:else}
     <div class="sheet max-w-xl p-6">

@@ -46,7 +46,7 @@
       class="group flex min-h-[26px] items-baseline gap-3"
       title="{user.kind}, {user.owner || 'no owner noted'}: {user.operations.join(', ')}"
     >
-      <span>{user.name}</span>
+      <a class="hover:underline" href="/users/{user.user}">{user.name}</a>
       <span class="ms-auto text-end {user.lacks.length ? 'text-error font-semibold' : 'text-soft'}"
         >{user.lacks.length ? `needs ${user.lacks.join(' ')}` : user.runs || user.kind}</span
       >

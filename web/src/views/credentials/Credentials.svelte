@@ -1,27 +1,24 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
+  import { searchParams } from 'sv-router'
+  import FilterBar from '../../lib/FilterBar.svelte'
   import Loading from '../../lib/Loading.svelte'
   import When from '../../lib/When.svelte'
 
-  const list = createQuery(() => ({ queryKey: ['credentials'], queryFn: () => ok(api.GET('/api/credentials')) }))
-  let words = $state('')
-  const rows = $derived(
-    (list.data ?? []).filter((one) => {
-      const text =
-        `${one.hint} ${one.application} ${one.environment} ${one.client} ${one.client_id} ${one.connections.join(' ')}`.toLowerCase()
-      return words
-        .toLowerCase()
-        .split(/\s+/)
-        .every((word) => text.includes(word))
-    }),
-  )
+  let words = $state(String(searchParams.get('words') ?? ''))
+  const list = createQuery(() => ({
+    queryKey: ['credentials', words],
+    queryFn: () => ok(api.GET('/api/credentials', { params: { query: { words } } })),
+    placeholderData: (before) => before,
+  }))
+  const rows = $derived(list.data ?? [])
 </script>
 
 <svelte:head><title>Credentials · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-center gap-4">
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Credentials</h1>
-  <input class="line-in max-w-sm" type="search" aria-label="Filter" placeholder="application, client, hint" bind:value={words} />
+  <FilterBar list="credentials" bind:words placeholder="words, or env:production kind:api_key used:no ends:no" />
   <span class="help">what ends soonest first</span>
 </header>
 <Loading query={list} />

@@ -4,6 +4,7 @@
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import Teams from '../accounts/Teams.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
 
@@ -40,40 +41,43 @@
 </script>
 
 <svelte:head><title>People · Neat Latch</title></svelte:head>
-<h1 class="mb-3">People</h1>
+<h1 class="mb-3">People and teams</h1>
 <Loading query={list} />
 {#if list.data}
   <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
-    <div class="sheet overflow-x-auto">
-      <table class="rows">
-        <thead><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Access</th></tr></thead>
-        <tbody>
-          {#each list.data as one (one.username)}
-            <tr>
-              <td>{one.name}</td><td class="value">{one.username}</td>
-              <td>
-                {#if may('change')}
-                  <select
-                    class="line-in"
-                    aria-label="Role of {one.name}"
-                    value={one.role}
-                    onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
-                    >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
-                  >
-                {:else}{one.role}{/if}
-              </td>
-              <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
-              <td
-                >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
-                    class="act"
-                    onclick={() => void change(one.username, { active: !one.active })}
-                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
-                  >{/if}</td
-              >
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+    <div>
+      <div class="sheet overflow-x-auto">
+        <table class="rows">
+          <thead><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Access</th></tr></thead>
+          <tbody>
+            {#each list.data as one (one.username)}
+              <tr data-row>
+                <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value">{one.username}</td>
+                <td>
+                  {#if may('change')}
+                    <select
+                      class="line-in"
+                      aria-label="Role of {one.name}"
+                      value={one.role}
+                      onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
+                      >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
+                    >
+                  {:else}{one.role}{/if}
+                </td>
+                <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
+                <td
+                  >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
+                      class="act"
+                      onclick={() => void change(one.username, { active: !one.active })}
+                      aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
+                    >{/if}</td
+                >
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+      <Teams people={list.data} />
     </div>
     <aside class="sheet p-4">
       {#if may('change')}

@@ -1,0 +1,87 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { searchParams } from 'sv-router'
+  import { api, ok, Problem } from '../api/client'
+
+  type Lists = 'connections' | 'credentials' | 'users' | 'applications' | 'people'
+  let { list, words = $bindable(), placeholder }: { list: Lists; words: string; placeholder: string } = $props()
+  const queries = useQueryClient()
+  const kept = createQuery(() => ({
+    queryKey: ['filters', list],
+    queryFn: () => ok(api.GET('/api/filters', { params: { query: { list } } })),
+    staleTime: 30_000,
+  }))
+  let naming = $state(false)
+  let name = $state('')
+  let shared = $state(false)
+  let problem = $state('')
+  let copied = $state('')
+
+  /** The filter stands in the address, so that it can be shared. */
+  function filter(): void {
+    if (words) searchParams.set('words', words)
+    else searchParams.delete('words')
+  }
+  function take(wanted: string): void {
+    words = wanted
+    filter()
+  }
+  async function keep(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = ''
+    try {
+      await ok(api.POST('/api/filters', { body: { list, name, words, shared } }))
+      naming = false
+      name = ''
+      await queries.invalidateQueries({ queryKey: ['filters'] })
+    } catch (error) {
+      problem = error instanceof Problem ? error.detail : String(error)
+    }
+  }
+  async function forget(id: number): Promise<void> {
+    await ok(api.DELETE('/api/filters/{identity}', { params: { path: { identity: id } } })).catch(() => undefined)
+    await queries.invalidateQueries({ queryKey: ['filters'] })
+  }
+  async function copyAddress(): Promise<void> {
+    try {
+      await navigator.clipboard.writeText(location.href)
+      copied = 'Address copied'
+    } catch {
+      copied = 'Copy it from the address bar'
+    }
+    setTimeout(() => (copied = ''), 2500)
+  }
+</script>
+
+<input class="line-in max-w-sm" type="search" aria-label="Filter" {placeholder} bind:value={words} oninput={filter} />
+<div class="flex flex-wrap items-center gap-x-3 gap-y-1">
+  {#each kept.data ?? [] as one (one.id)}
+    <span class="bg-quiet-ground inline-flex items-center rounded-md {one.words === words ? 'font-bold' : ''}">
+      <button
+        type="button"
+        class="min-h-[26px] px-2"
+        title="{one.words}{one.mine ? '' : `, kept by ${one.by}`}"
+        onclick={() => take(one.words)}>{one.name}</button
+      >{#if one.mine}<button
+          type="button"
+          class="text-soft min-h-[26px] min-w-[24px]"
+          aria-label="Forget the filter {one.name}"
+          onclick={() => forget(one.id)}>×</button
+        >{/if}
+    </span>
+  {/each}
+  {#if words && !naming}
+    <button type="button" class="act" onclick={() => ((naming = true), (name = ''))}>Keep this filter</button>
+    <button type="button" class="act" onclick={copyAddress}><span aria-live="polite">{copied || 'Copy its address'}</span></button
+    >
+  {/if}
+  {#if naming}
+    <form class="flex items-center gap-2" onsubmit={keep}>
+      <input class="line-in !w-40" aria-label="Name of the filter" placeholder="its name" bind:value={name} />
+      <label class="flex min-h-[26px] items-center gap-1"><input type="checkbox" bind:checked={shared} /> for everybody</label>
+      <button class="btn btn-sm">Keep</button>
+      <button type="button" class="act" onclick={() => (naming = false)}>Leave it</button>
+      {#if problem}<span role="alert" class="text-error font-semibold">{problem}</span>{/if}
+    </form>
+  {/if}
+</div>

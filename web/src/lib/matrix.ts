@@ -1,0 +1,27 @@
+/** The scope matrix: pure numbers and words for its cells. Drawn by ScopeMatrix.svelte. */
+export type CellKind = 'needed' | 'lacks' | 'serves' | ''
+
+export const CELL_WORDS: Record<CellKind, string> = {
+  needed: 'would stop without it',
+  lacks: 'is stopped because it is not held',
+  serves: 'would be served by it',
+  '': 'does not need it',
+}
+export const CELL_SIGNS: Record<CellKind, string> = { needed: '●', lacks: '✗', serves: '○', '': '' }
+
+/** How wide the columns of users are, so that forty of them stand side by side: pixels, from 24 to 44. */
+export function columnWidth(users: number, room: number): number {
+  return Math.max(24, Math.min(44, Math.floor(room / Math.max(users, 1))))
+}
+
+/** What a scope is to all users, in words: the text twin of its row. */
+export function rowWords(scope: string, cells: readonly string[], users: readonly { name: string }[]): string {
+  const by = (kind: string) => users.filter((_, at) => cells[at] === kind).map((one) => one.name)
+  const parts = [
+    [by('lacks'), 'stopped without it'],
+    [by('needed'), 'need it'],
+    [by('serves'), 'would be served by it'],
+  ] as const
+  const said = parts.filter(([names]) => names.length).map(([names, what]) => `${names.join(', ')}: ${what}`)
+  return `${scope}: ${said.length ? said.join('; ') : 'no user calls for it'}`
+}

@@ -1,0 +1,27 @@
+<script lang="ts">
+  import type { Schemas } from '../../api/client'
+
+  let {
+    told,
+    added = 'added',
+    gone = 'taken away',
+  }: { told: Schemas['RulesDifferenceOut']; added?: string; gone?: string } = $props()
+  const WORDS: Record<string, string> = { yes: 'may', some: 'may from some addresses', no: 'may not' }
+</script>
+
+<!-- What a change of rules comes to: in rules, in groups, and in the rights of each principal. -->
+{#if told.nothing}<p>Both are the same.</p>
+{:else}
+  {#each told.added as one, at (at)}<p><span class="text-success font-semibold">{added}</span> {one}</p>{/each}
+  {#each told.gone as one, at (at)}<p><span class="text-error font-semibold">{gone}</span> {one}</p>{/each}
+  {#each told.groups as one (one)}<p>{one}</p>{/each}
+  {#if told.reordered}<p>The same rules in another order.</p>{/if}
+  <p class="mt-1 font-semibold">
+    {told.rights.length ? `${told.rights.length} rights become others:` : 'No right of anybody becomes another.'}
+  </p>
+  {#each told.rights.slice(0, 30) as one, at (at)}<p class={one.after === 'no' ? 'text-error' : ''}>
+      <span class="value">{one.principal}</span>
+      {one.operation.toLowerCase()} <span class="value">{one.resource}</span>: {WORDS[one.before]} → {WORDS[one.after]}
+    </p>{/each}
+  {#if told.rights.length > 30}<p class="help">and {told.rights.length - 30} more</p>{/if}
+{/if}

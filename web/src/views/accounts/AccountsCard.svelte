@@ -1,0 +1,159 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import CopyLine from '../../lib/CopyLine.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+
+  let { connection }: { connection: Connection } = $props()
+  const found = createQuery(() => ({
+    queryKey: ['accounts', connection.ref],
+    queryFn: () => ok(api.GET('/api/connections/{ref}/accounts', { params: { path: { ref: connection.ref } } })),
+  }))
+  const people = createQuery(() => ({ queryKey: ['people'], queryFn: () => ok(api.GET('/api/people')), enabled: may('change') }))
+  const teams = createQuery(() => ({ queryKey: ['teams'], queryFn: () => ok(api.GET('/api/teams')), enabled: may('change') }))
+  const acts = acting()
+  let changing = $state(false)
+  let asking = $state(false)
+  let username = $state('')
+  let expected = $state('')
+  // svelte-ignore state_referenced_locally
+  let form = $state({ individual: connection.individual, team: connection.team })
+  let confirming = $state('')
+  const loses = $derived(form.individual !== connection.individual && connection.signed_in)
+  const path = $derived({ path: { ref: connection.ref } })
+
+  const save = (event: Event) => {
+    event.preventDefault()
+    void acts
+      .run(() =>
+        ok(api.PUT('/api/connections/{ref}/sharing', { params: path, body: form, headers: ifMatch(connection.version) })),
+      )
+      .then(() => {
+        if (!acts.problem) changing = false
+      })
+  }
+  const ask = (event: Event) => {
+    event.preventDefault()
+    void acts
+      .run(() => ok(api.POST('/api/connections/{ref}/accounts', { params: path, body: { username, expected } })))
+      .then(() => {
+        if (!acts.problem) ((asking = false), (username = ''), (expected = ''))
+      })
+  }
+  const disconnect = (who: string, forget: boolean) =>
+    acts.run(() =>
+      ok(
+        api.DELETE('/api/connections/{ref}/accounts/{username}', {
+          params: { path: { ref: connection.ref, username: who }, query: { forget } },
+        }),
+      ),
+    )
+</script>
+
+<section class="sheet p-4" aria-labelledby="accounts-title" id="accounts" tabindex="-1">
+  <header class="flex items-baseline">
+    <h2 id="accounts-title">Whose account</h2>
+    {#if may('change')}<button
+        class="act ms-auto"
+        onclick={() => ((changing = !changing), (form = { individual: connection.individual, team: connection.team }))}
+        >{changing ? 'Leave it' : 'Change'}</button
+      >{/if}
+  </header>
+  {#if changing}
+    <form class="mt-1" onsubmit={save}>
+      <label class="flex min-h-[26px] items-center gap-2"
+        ><input type="radio" bind:group={form.individual} value={false} /> One account, shared</label
+      >
+      <label class="flex min-h-[26px] items-center gap-2"
+        ><input type="radio" bind:group={form.individual} value={true} /> Each person their own</label
+      >
+      <label class="mt-1 block"
+        ><span class="label-text">Belongs to the team</span><select class="line-in" bind:value={form.team}
+          ><option value="">none</option>{#each teams.data ?? [] as one (one.id)}<option>{one.name}</option>{/each}</select
+        ></label
+      >
+      {#if loses}<label class="mt-2 block"
+          ><span class="text-error font-semibold"
+            >The tokens that are held now are ended, and its users stop until somebody signs in. To go on, type {connection.ref}</span
+          ><input class="line-in" bind:value={confirming} /></label
+        >{/if}
+      <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || (loses && confirming !== connection.ref)}>Save</button>
+    </form>
+  {:else if found.data}
+    {#if !found.data.individual}
+      <p>
+        One account, shared{found.data.shared_account ? `: ${found.data.shared_account}` : ''}{found.data.team
+          ? `. It belongs to ${found.data.team}.`
+          : '. It belongs to no team.'}
+      </p>
+    {:else}
+      <p class="help">
+        Each person their own{found.data.team ? `; team ${found.data.team}` : ''}. {found.data.people.filter(
+          (one) => one.connected_at,
+        ).length} of {found.data.people.length} have connected.
+      </p>
+      {#each found.data.people as one (one.username)}
+        <div class="border-base-300 border-t py-1">
+          <p class="flex items-baseline gap-3">
+            <a class="act" href="/people/{one.username}">{one.name}</a>
+            <span
+              class="ms-auto text-end {one.wrong || one.left
+                ? 'text-error font-semibold'
+                : one.connected_at
+                  ? 'text-success'
+                  : 'text-warning'}"
+              >{one.left
+                ? 'has left, still connected'
+                : one.wrong
+                  ? `wrong account: ${one.account}`
+                  : one.connected_at
+                    ? one.account || 'connected'
+                    : 'not connected'}</span
+            >
+          </p>
+          <p class="help flex flex-wrap gap-x-3">
+            {#if one.connected_at}{one.refused ? 'cannot be renewed' : one.renews ? 'renews itself' : ''}
+              {#if one.ends && !one.renews}<When at={one.ends} prefix="ends " />{/if}
+              {#if may('change')}<button class="act" onclick={() => disconnect(one.username, !one.wanted)}>Disconnect</button
+                >{/if}
+            {:else}{#if one.asked_at}<When at={one.asked_at} prefix="asked " />{/if}
+              {#if may('change')}<button
+                  class="act"
+                  onclick={() => ((asking = true), (username = one.username), (expected = one.expected))}
+                  >{one.asked_at ? 'Ask again' : 'Ask by a link'}</button
+                >{/if}{/if}
+          </p>
+          {#if one.link}<CopyLine text={one.link} what="the link that asks {one.name} to connect" />{/if}
+        </div>
+      {/each}
+      {#if may('change') && !asking}<button class="act mt-1" onclick={() => (asking = true)}>Ask somebody else</button>{/if}
+      {#if asking}
+        <form class="border-base-300 mt-1 border-t pt-2" onsubmit={ask}>
+          <label class="block"
+            ><span class="label-text">Whom</span><select class="line-in" bind:value={username}
+              ><option value="">choose</option
+              >{#each (people.data ?? []).filter((one) => one.active) as one (one.username)}<option value={one.username}
+                  >{one.name}</option
+                >{/each}</select
+            ></label
+          >
+          <label class="mt-1 block"
+            ><span class="label-text">Their account there, if you know it</span><input
+              class="line-in value"
+              spellcheck="false"
+              bind:value={expected}
+            /></label
+          >
+          <div class="mt-2 flex gap-3">
+            <button class="btn btn-primary btn-sm" disabled={!username || acts.busy}>Make the link</button>
+            <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Leave it</button>
+          </div>
+        </form>
+      {/if}
+    {/if}
+  {/if}
+  <ProblemBox problem={acts.problem} />
+</section>

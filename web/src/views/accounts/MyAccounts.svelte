@@ -1,0 +1,100 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { searchParams } from 'sv-router'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { session } from '../../lib/session.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+
+  const list = createQuery(() => ({ queryKey: ['my-accounts'], queryFn: () => ok(api.GET('/api/accounts')) }))
+  const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
+  const outcome = createQuery(() => ({
+    queryKey: ['sign-in', signedIn],
+    queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
+    enabled: Boolean(signedIn),
+  }))
+  const acts = acting()
+  const connect = (ref: string) =>
+    acts.run(async () => {
+      const begun = await ok(
+        api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref } }, body: { back: '/accounts' } }),
+      )
+      window.location.assign(begun.address)
+    })
+  const disconnect = (ref: string) =>
+    acts.run(() =>
+      ok(
+        api.DELETE('/api/connections/{ref}/accounts/{username}', {
+          params: { path: { ref, username: session.who!.username! } },
+        }),
+      ),
+    )
+</script>
+
+<svelte:head><title>My accounts · Neat Latch</title></svelte:head>
+<SubNav group="connections" />
+<header class="mb-3 flex items-baseline gap-4">
+  <h1>My accounts</h1>
+  <span class="help">where I am asked to connect an account of my own</span>
+</header>
+{#if outcome.data?.says}
+  <p
+    role="status"
+    class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
+    data-outcome={outcome.data.outcome}
+  >
+    {outcome.data.says}
+    <button class="act ms-3" onclick={() => searchParams.delete('signed-in')}>Close</button>
+  </p>
+{/if}
+{#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+<Loading query={list} />
+{#if list.data}
+  {#each list.data as one (one.ref)}
+    <section class="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 p-4" aria-labelledby="mine-{one.ref}">
+      <div class="min-w-[16rem]">
+        <h2 id="mine-{one.ref}">{one.application}</h2>
+        <p class="help">{one.purpose}</p>
+      </div>
+      <EnvBadge environment={one.environment} />
+      <div class="min-w-0 flex-1">
+        {#if one.connected_at}
+          <p class={one.wrong ? 'text-error font-semibold' : 'text-success font-semibold'}>
+            {one.wrong ? '✗ The wrong account' : '✓ Connected'}{one.account ? ` as ${one.account}` : ''}
+          </p>
+          <p class="help">
+            <When at={one.connected_at} prefix="connected " />{one.refused
+              ? `; it cannot be renewed: ${one.refused}`
+              : one.renews
+                ? '; it renews itself'
+                : ''}{#if one.ends && !one.renews}; <When at={one.ends} prefix="ends " />{/if}
+          </p>
+        {:else}
+          <p class="text-warning font-semibold">Not connected yet</p>
+          {#if one.asked_by}<p class="help">{one.asked_by} asked you <When at={one.asked_at} /></p>{/if}
+        {/if}
+        {#if one.expected}<p class="help">
+            Your account there is <span class="value">{one.expected}</span>. Pick it at their page.
+          </p>{/if}
+      </div>
+      <button class="btn btn-sm {one.connected_at ? '' : 'btn-primary'}" disabled={acts.busy} onclick={() => connect(one.ref)}
+        >{one.connected_at ? 'Connect again' : 'Connect my account'}</button
+      >
+      {#if one.connected_at}<button
+          class="btn btn-sm"
+          disabled={acts.busy}
+          onclick={() => disconnect(one.ref)}
+          aria-label="Disconnect my account at {one.application}">Disconnect</button
+        >{/if}
+    </section>
+  {:else}
+    <p class="sheet max-w-xl p-6">
+      Nobody asks you for an account of your own. Connections whose account is each person's own appear here, and you connect and
+      disconnect yours by yourself.
+    </p>
+  {/each}
+{/if}

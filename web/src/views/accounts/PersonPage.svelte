@@ -1,0 +1,144 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may, session } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { capital } from '../../lib/words'
+  import { route } from '../../router'
+
+  const username = $derived(String((route.params as Record<string, string>).username))
+  const found = createQuery(() => ({
+    queryKey: ['belongings', username],
+    queryFn: () => ok(api.GET('/api/people/{username}/belongings', { params: { path: { username } } })),
+  }))
+  const acts = acting()
+  let to = $state('')
+  let chosen = $state<string[]>([])
+  let confirming = $state('')
+  const path = $derived({ path: { username } })
+  type Thing = Schemas['BelongingOut']
+  const movable = $derived((found.data?.things ?? []).filter((one) => one.act === 'hand_over'))
+
+  const handOver = (event: Event) => {
+    event.preventDefault()
+    void acts
+      .run(() => ok(api.POST('/api/people/{username}/handings-over', { params: path, body: { to, keys: chosen } })))
+      .then(() => {
+        if (!acts.problem) ((chosen = []), (to = ''))
+      })
+  }
+  const disconnect = (one: Thing) =>
+    acts.run(() =>
+      ok(
+        api.DELETE('/api/connections/{ref}/accounts/{username}', {
+          params: { path: { ref: one.name, username }, query: { forget: true } },
+        }),
+      ),
+    )
+  const leave = () => acts.run(() => ok(api.POST('/api/people/{username}/leavings', { params: path })))
+</script>
+
+<svelte:head><title>{found.data?.name ?? 'Person'} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const person = found.data}
+  <header class="mb-3 flex flex-wrap items-center gap-x-4">
+    <h1>{person.name}</h1>
+    <span class="value text-soft">{person.username}</span>
+    <span class="text-soft">{person.role}{person.teams.length ? `, ${person.teams.join(', ')}` : ''}</span>
+    <strong class={person.left ? 'text-error' : person.active ? 'text-success' : 'text-warning'}
+      >{#if person.left}<When at={person.left} prefix="left " />{:else}{person.active
+          ? 'can log in'
+          : 'cannot log in'}{/if}</strong
+    >
+    <a class="act ms-auto" href="/people">All people</a>
+  </header>
+  {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+    <section class="sheet" aria-labelledby="things">
+      <h2 id="things" class="border-base-300 border-b px-4 py-2">
+        {person.things.length ? `${person.things.length} things of theirs` : 'Nothing here is theirs'}
+      </h2>
+      {#if person.things.length}
+        <table class="rows">
+          <thead><tr><th></th><th>What</th><th>Why it matters</th><th></th></tr></thead>
+          <tbody>
+            {#each person.things as one (one.key)}
+              <tr data-row>
+                <td
+                  >{#if one.act === 'hand_over' && may('change')}<input
+                      type="checkbox"
+                      aria-label="Hand over {one.name}"
+                      value={one.key}
+                      bind:group={chosen}
+                    />{/if}</td
+                >
+                <td>{capital(one.what)}<br /><a class="act" href={one.address}>{one.name}</a></td>
+                <td
+                  >{one.says}{#if one.production}&nbsp;<span class="text-brass font-semibold">Production</span>{/if}</td
+                >
+                <td class="text-end whitespace-nowrap"
+                  >{#if one.act === 'disconnect' && may('change')}<button
+                      class="act"
+                      aria-label="Disconnect {one.name}"
+                      onclick={() => disconnect(one)}>Disconnect</button
+                    >{:else if one.act === 'replace'}<a class="act" href="{one.address}?put=secret">Replace it</a
+                    >{:else if one.act === 'look'}<a class="act" href={one.address}>See to it</a>{/if}</td
+                >
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      {:else}<p class="px-4 py-3">
+          No job, application, account or secret names them. When somebody leaves, this page is how one knows that nothing stops.
+        </p>{/if}
+    </section>
+    <div class="flex flex-col gap-4">
+      {#if may('change') && movable.length}
+        <section class="sheet p-4" aria-labelledby="hand-over">
+          <h2 id="hand-over" class="mb-1">Hand over</h2>
+          <form onsubmit={handOver}>
+            <p>
+              <button
+                type="button"
+                class="act"
+                onclick={() => (chosen = chosen.length === movable.length ? [] : movable.map((one) => one.key))}
+                >{chosen.length === movable.length ? 'Choose none' : `Choose all ${movable.length}`}</button
+              >
+              <span class="help">{chosen.length} chosen</span>
+            </p>
+            <label class="mt-1 block"
+              ><span class="label-text">Who takes it over?</span><input
+                class="line-in"
+                placeholder="a name, or a team"
+                bind:value={to}
+              /></label
+            >
+            <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !chosen.length || !to.trim()}>Hand over</button>
+          </form>
+        </section>
+      {/if}
+      {#if may('change') && !person.left && person.username !== session.who?.username}
+        <section class="sheet p-4" aria-labelledby="leaving">
+          <h2 id="leaving" class="mb-1">They leave the firm</h2>
+          <p class="help">
+            They cannot log in any more, and every account of their own is disconnected, at the application too where it lets us.
+            What they own stays until it is handed over.
+          </p>
+          <label class="mt-2 block"
+            ><span class="label-text">To go on, type {person.username}</span><input
+              class="line-in"
+              bind:value={confirming}
+            /></label
+          >
+          <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || confirming !== person.username} onclick={leave}
+            >They leave</button
+          >
+        </section>
+      {/if}
+    </div>
+  </div>
+{/if}

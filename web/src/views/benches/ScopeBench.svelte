@@ -1,0 +1,144 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import { route } from '../../router'
+  import ConsentCard from './ConsentCard.svelte'
+  import ScopeMatrix from './ScopeMatrix.svelte'
+  import TrimCard from './TrimCard.svelte'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const found = createQuery(() => ({
+    queryKey: ['scope-bench', id],
+    queryFn: () => ok(api.GET('/api/clients/{identity}/scopes', { params: { path: { identity: id } } })),
+  }))
+  const acts = acting()
+  type Holder = Schemas['HolderOut']
+
+  const permit = (scopes: string[]) =>
+    acts.run(() =>
+      ok(
+        api.PATCH('/api/clients/{identity}', {
+          params: { path: { identity: id } },
+          body: { scopes },
+          headers: ifMatch(found.data!.version),
+        }),
+      ),
+    )
+  const request = (one: Holder, scopes: string[]) =>
+    acts.run(() =>
+      ok(
+        api.PATCH('/api/connections/{ref}', {
+          params: { path: { ref: one.ref } },
+          body: { scopes },
+          headers: ifMatch(one.version),
+        }),
+      ),
+    )
+  const renew = (one: Holder) =>
+    acts.run(async () => {
+      if (one.signs_person_in) {
+        const back = `/clients/${id}/scopes`
+        const begun = await ok(
+          api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref: one.ref } }, body: { back } }),
+        )
+        window.location.assign(begun.address)
+      } else await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
+    })
+  const same = (one: readonly string[], other: readonly string[]) => [...one].sort().join(' ') === [...other].sort().join(' ')
+</script>
+
+<svelte:head><title>Scopes of {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const bench = found.data}
+  {@const trim = bench.trim}
+  {@const permitted = bench.rows.filter((one) => one.permitted).map((one) => one.name)}
+  <header class="mb-3 flex flex-wrap items-center gap-x-4">
+    <h1>{bench.word === 'scope' ? 'Scopes and consent' : `What its ${bench.word} allows`}</h1>
+    <a class="act" href="/clients/{bench.client}">{bench.name}</a>
+    <EnvBadge environment={bench.environment} />
+    <strong
+      class={trim.missing.length || trim.impossible.length ? 'text-error' : trim.can_go.length ? 'text-warning' : 'text-success'}
+      >{trim.missing.length
+        ? `${trim.missing.length} missing`
+        : trim.impossible.length
+          ? `${trim.impossible.length} calls that nothing allows`
+          : trim.can_go.length
+            ? `${trim.can_go.length} could go`
+            : 'exactly what is needed'}</strong
+    >
+  </header>
+  {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+    <div class="flex min-w-0 flex-col gap-4">
+      <ScopeMatrix {bench} />
+      {#if bench.word === 'scope'}
+        <section class="sheet" aria-labelledby="holders">
+          <h2 id="holders" class="border-base-300 border-b px-4 py-2">Connections that use this client</h2>
+          <table class="rows">
+            <thead><tr><th>Connection</th><th>Asks for</th><th>Its own trim</th><th>Token</th></tr></thead>
+            <tbody>
+              {#each bench.connections as one (one.ref)}
+                <tr>
+                  <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
+                  <td class="value">{one.requested.join(' ') || 'nothing'}</td>
+                  <td
+                    >{#if same(one.requested, one.trim.scopes)}<span class="text-success">asks for exactly that</span>
+                    {:else}<span class="value">{one.trim.scopes.join(' ') || 'nothing'}</span>
+                      {#if may('change')}<br /><button class="act" onclick={() => request(one, one.trim.scopes)}
+                          >Ask for only these</button
+                        >{/if}{/if}</td
+                  >
+                  <td
+                    >{#if one.granted === null}<span class="text-soft">none yet</span>
+                    {:else if one.stale}<span class="text-warning font-semibold"
+                        >made <When at={one.made} />, before the change <When at={one.changed} /></span
+                      >
+                      {#if may('test') && !one.individual}<br /><button
+                          class="act"
+                          disabled={acts.busy}
+                          onclick={() => renew(one)}>{one.signs_person_in ? 'Sign in again' : 'Make a new one'}</button
+                        >{:else if one.individual}<br /><span class="help">each person signs in again</span>{/if}
+                    {:else}<When at={one.made} prefix="made " />{/if}</td
+                  >
+                </tr>
+              {:else}<tr><td colspan="4">No connection uses it yet.</td></tr>{/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
+    </div>
+    <div class="flex flex-col gap-4">
+      <TrimCard {trim} word={bench.word} />
+      {#if bench.word === 'scope'}
+        {#if may('change') && !same(permitted, trim.scopes) && bench.columns.length}
+          <section class="sheet p-4" aria-labelledby="permit">
+            <h2 id="permit" class="mb-1">Permit exactly the trim</h2>
+            <p class="help">
+              {bench.managed ? 'Changed at the application at once' : 'Noted here; enter it in their screens too'}. No user that
+              is known stops by it; tokens made before keep what they had.
+            </p>
+            <button class="btn btn-sm mt-2" disabled={acts.busy} onclick={() => permit(trim.scopes)}
+              >{bench.managed ? 'Permit' : 'Note'} <span class="value">{trim.scopes.join(' ') || 'none'}</span></button
+            >
+          </section>
+        {/if}
+        <ConsentCard {bench} />
+      {:else}
+        <section class="sheet p-4">
+          <p>
+            A {bench.word} is changed in the application's own screens.
+            <a class="act" href="/clients/{bench.client}">Note the change at the account</a>; a token made before it does not have
+            it.
+          </p>
+        </section>
+      {/if}
+    </div>
+  </div>
+{/if}

@@ -1,0 +1,44 @@
+<script lang="ts">
+  import type { Schemas } from '../../api/client'
+
+  let { trim, word }: { trim: Schemas['TrimOut']; word: string } = $props()
+</script>
+
+<section class="sheet p-4" aria-labelledby="trim">
+  <header class="flex items-baseline">
+    <h2 id="trim">The trim</h2>
+    <span class="help ms-auto" title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
+      >weight {trim.weight}, held {trim.held_weight}</span
+    >
+  </header>
+  <p class="help mb-1">The {word}s of least weight that still do the work.</p>
+  {#each trim.kept as one (one.scope)}
+    <details class="border-base-300 border-t py-1">
+      <summary class="min-h-[24px] cursor-pointer"
+        ><span class="value font-semibold">{one.scope}</span>
+        <span class="text-soft"
+          >needed by {[...new Set(one.needed_by.map((each) => each.user))].slice(0, 2).join(', ')}{new Set(
+            one.needed_by.map((each) => each.user),
+          ).size > 2
+            ? ` and ${new Set(one.needed_by.map((each) => each.user)).size - 2} more`
+            : ''}</span
+        ></summary
+      >
+      {#each one.needed_by as each, at (at)}<p class="help">{each.user}: <span class="value">{each.operation}</span></p>{/each}
+    </details>
+  {:else}<p>No user calls anything that wants a {word}.</p>{/each}
+  {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
+      Missing: <span class="value">{trim.missing.join(' ')}</span>
+    </p>{/if}
+  {#if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
+      Could go: <span class="value">{trim.can_go.join(' ')}</span>
+    </p>{/if}
+  {#each trim.impossible as one, at (at)}<p class="text-error mt-2 font-semibold">
+      Nothing allows {one.user}: <span class="value">{one.operation}</span>. It wants a {word} that the application does not have.
+    </p>{/each}
+  {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p
+      class="text-success mt-2 font-semibold"
+    >
+      What is permitted is exactly that.
+    </p>{/if}
+</section>

@@ -1,0 +1,248 @@
+<script lang="ts">
+  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Copy from '../../lib/Copy.svelte'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import { route } from '../../router'
+  import UriList from '../clients/UriList.svelte'
+  import Answer from './Answer.svelte'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const path = $derived({ path: { identity: id } })
+  const queries = useQueryClient()
+  const found = createQuery(() => ({
+    queryKey: ['uri-bench', id],
+    queryFn: () => ok(api.GET('/api/clients/{identity}/redirect-uris', { params: path })),
+  }))
+  const acts = acting()
+  let uris = $state<string[] | null>(null)
+  let effects = $state<Schemas['EffectOut'][] | null>(null)
+  let confirming = $state('')
+  let trial = $state('')
+  let tried = $state<Schemas['TrialOut'] | null>(null)
+
+  // The answer follows what is typed, a moment after the last key.
+  let timer = 0
+  $effect(() => {
+    const uri = trial
+    clearTimeout(timer)
+    if (!uri) return void (tried = null)
+    timer = window.setTimeout(async () => {
+      const answer = await ok(api.POST('/api/clients/{identity}/redirect-uris/trials', { params: path, body: { uri } })).catch(
+        () => null,
+      )
+      if (uri === trial) tried = answer
+    }, 120)
+  })
+  // What a change stops is worked out while it is edited, and said before it is made.
+  let later = 0
+  $effect(() => {
+    const wanted = uris?.filter(Boolean)
+    clearTimeout(later)
+    if (!wanted) return void (effects = null)
+    later = window.setTimeout(async () => {
+      effects = await ok(
+        api.POST('/api/clients/{identity}/redirect-uris/previews', { params: path, body: { redirect_uris: wanted } }),
+      ).catch(() => null)
+    }, 150)
+  })
+  const stops = $derived((effects ?? []).filter((one) => one.stops))
+  const ready = $derived(effects !== null && (stops.length === 0 || confirming === found.data?.name))
+
+  const change = () =>
+    acts.run(async () => {
+      const wanted = (uris ?? []).filter(Boolean)
+      const headers = ifMatch(found.data!.version)
+      if (found.data!.managed)
+        await ok(api.PATCH('/api/clients/{identity}', { params: path, body: { redirect_uris: wanted }, headers }))
+      else
+        await ok(
+          api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: wanted }, headers }),
+        )
+      uris = null
+      confirming = ''
+    })
+  const leave = () =>
+    acts.run(() => ok(api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: null } })))
+  const tick = (key: string, done: boolean) =>
+    acts.run(() => ok(api.POST('/api/clients/{identity}/ticks', { params: path, body: { key, done } })))
+  const carriedOut = () => acts.run(() => ok(api.POST('/api/clients/{identity}/redirect-uris/plan/done', { params: path })))
+  const readBack = () => acts.run(() => ok(api.POST('/api/clients/{identity}/readings', { params: path })))
+  const takeTheirs = (ref: string, value: string) =>
+    acts.run(() =>
+      ok(
+        api.POST('/api/connections/{ref}/acts', {
+          params: { path: { ref } },
+          body: { pin: 'redirect_uri', key: 'take_provider', value },
+        }),
+      ),
+    )
+  function begin(more: string[] = []): void {
+    uris = [...new Set([...found.data!.registered.map((one) => one.uri), ...more])]
+  }
+  $effect(() => {
+    if (found.error) void queries.invalidateQueries({ queryKey: ['redirect-uris'] })
+  })
+</script>
+
+<svelte:head><title>Redirect URIs of {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
+<Loading query={found} />
+{#if found.data}
+  {@const bench = found.data}
+  {@const misses = bench.callers.filter((one) => !one.match)}
+  <header class="mb-3 flex flex-wrap items-center gap-x-4">
+    <h1>Redirect URIs</h1>
+    <a class="act" href="/clients/{bench.client}">{bench.name}</a>
+    <EnvBadge environment={bench.environment} />
+    <strong class={misses.length ? 'text-error' : 'text-success'}
+      >{misses.length
+        ? `${misses.length} of ${bench.callers.length} callers would be refused`
+        : bench.callers.length
+          ? 'every caller matches'
+          : 'nobody sends any yet'}</strong
+    >
+    {#if may('change') && !uris && !bench.planned}<span class="ms-auto flex gap-3">
+        {#if bench.managed}<button class="btn btn-sm" onclick={readBack} disabled={acts.busy}>Read it back from there</button
+          >{/if}
+        <button class="btn btn-primary btn-sm" data-key="e" onclick={() => begin()}
+          >Change them <kbd class="value text-[0.85em] opacity-80">E</kbd></button
+        >
+      </span>{/if}
+  </header>
+  {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+  <div class="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-start gap-4">
+    <div class="flex flex-col gap-4">
+      {#if bench.planned}
+        <section class="sheet p-4" aria-labelledby="plan">
+          <h2 id="plan" class="mb-1">A change that is entered by hand there</h2>
+          <p class="help mb-2">The record keeps saying what stands there until all of it is done.</p>
+          <ol class="flex flex-col gap-2">
+            {#each bench.acts as one, number (one.key)}
+              <li class="flex items-start gap-3">
+                <label class="flex min-h-[26px] min-w-0 flex-1 items-start gap-2"
+                  ><input
+                    type="checkbox"
+                    class="mt-1"
+                    checked={one.done}
+                    disabled={!may('change')}
+                    onchange={(event) => tick(one.key, event.currentTarget.checked)}
+                  />
+                  <span class={one.done ? 'text-soft' : ''}
+                    >{number + 1}. {one.says}<br /><span class="value whitespace-pre-line">{one.copy_text}</span></span
+                  ></label
+                >
+                {#if one.copy_text}<Copy text={one.copy_text} what={one.says} />{/if}
+              </li>
+            {/each}
+          </ol>
+          {#if may('change')}<div class="mt-3 flex gap-3">
+              <button
+                class="btn btn-primary btn-sm"
+                disabled={acts.busy || bench.acts.some((one) => !one.done)}
+                onclick={carriedOut}>It stands there now</button
+              >
+              <button class="btn btn-sm" onclick={leave}>Leave the change</button>
+            </div>{/if}
+        </section>
+      {/if}
+      {#if uris}
+        <section class="sheet p-4" aria-labelledby="edit">
+          <h2 id="edit" class="mb-2">{bench.managed ? 'Change them at the application' : 'Plan a change by hand'}</h2>
+          <UriList bind:uris />
+          <div aria-live="polite">
+            {#if effects}
+              {#if effects.length}
+                <h3 class="font-bold">What this does</h3>
+                {#each effects as one (one.ref)}
+                  <p class={one.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
+                    {one.stops ? '✗' : '✓'}
+                    {one.says}{#if one.users.length}<span class="text-base-content font-normal">
+                        Hit: {one.users.join(', ')}.</span
+                      >{/if}
+                  </p>
+                {/each}
+              {:else}<p class="help">Nobody stops by this, and nobody is helped.</p>{/if}
+            {/if}
+          </div>
+          {#if stops.length}<label class="mt-2 block max-w-md"
+              ><span class="label-text">Somebody stops by this. To go on, type the client's name: {bench.name}</span><input
+                class="line-in"
+                bind:value={confirming}
+              /></label
+            >{/if}
+          <div class="mt-3 flex gap-3">
+            <button class="btn btn-primary btn-sm" disabled={acts.busy || !ready} onclick={change}
+              >{bench.managed ? 'Change them there' : 'List the acts'}</button
+            >
+            <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
+          </div>
+        </section>
+      {/if}
+      <section class="sheet" aria-labelledby="callers">
+        <h2 id="callers" class="text-slate border-base-300 border-b px-4 py-2">
+          Caller side <span class="help font-normal">what connections send, and the answer</span>
+        </h2>
+        {#each bench.callers as one (one.ref)}
+          <div class="border-base-300 border-b px-4 py-3 last:border-0">
+            <p class="flex flex-wrap items-baseline gap-x-3">
+              <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
+              <span class="value min-w-0">{one.uri || 'none is filled in'}</span>
+            </p>
+            <Answer answer={one} uri={one.uri} />
+            {#if one.users.length}<p class="help">Used by {one.users.join(', ')}</p>{/if}
+            {#if !one.match && one.uri && may('change')}<p class="flex gap-4">
+                {#if one.nearest}<button class="act" onclick={() => takeTheirs(one.ref, one.nearest!)}
+                    >Take the registered one here</button
+                  >{/if}
+                {#if !bench.planned}<button class="act" onclick={() => begin([one.uri])}>Register ours too</button>{/if}
+              </p>{/if}
+          </div>
+        {:else}<p class="px-4 py-3">No connection that signs people in uses this client yet.</p>{/each}
+      </section>
+    </div>
+    <div class="flex flex-col gap-4">
+      <section class="sheet" aria-labelledby="registered">
+        <h2 id="registered" class="text-brass border-base-300 border-b px-4 py-2">
+          Provider side <span class="help font-normal">what {bench.application_name} holds</span>
+        </h2>
+        {#each bench.registered as one (one.uri)}
+          <div class="border-base-300 border-b px-4 py-2 last:border-0">
+            <p class="value">{one.uri}</p>
+            <p class={one.used_by.length ? 'help' : 'text-warning font-semibold'}>
+              {one.used_by.length ? `used by ${one.used_by.join(', ')}` : 'registered, but used by nobody here'}
+            </p>
+            {#each one.lint as each (each.code)}<p class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+                {each.says} <span class="help font-normal">{each.source}</span>
+              </p>{/each}
+          </div>
+        {:else}<p class="px-4 py-3">None is registered.</p>{/each}
+      </section>
+      <section class="sheet p-4" aria-labelledby="trial">
+        <h2 id="trial" class="mb-1">Try any URI against this client</h2>
+        <label for="trial-uri" class="help">Nothing is sent; the answer is what the standard says.</label>
+        <input
+          id="trial-uri"
+          class="line-in value mt-1"
+          spellcheck="false"
+          autocomplete="off"
+          placeholder="https://desk.example/return"
+          bind:value={trial}
+        />
+        <div class="mt-2" aria-live="polite">
+          {#if tried}
+            <Answer answer={tried} uri={trial} />
+            {#each tried.lint as each (each.code)}<p
+                class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}
+              >
+                {each.says} <span class="help font-normal">{each.source}</span>
+              </p>{/each}
+          {/if}
+        </div>
+      </section>
+    </div>
+  </div>
+{/if}

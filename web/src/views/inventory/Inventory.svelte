@@ -1,0 +1,231 @@
+<script lang="ts">
+  import { api, ok, Problem, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+
+  const acts = acting()
+  let text = $state('')
+  let name = $state('')
+  let prune = $state(false)
+  let preview = $state<Schemas['InventoryPreviewOut'] | null>(null)
+  let applied = $state<Schemas['InventoryPreviewOut'] | null>(null)
+  let table = $state('')
+  let tableSeen = $state<Schemas['TableOut'] | null>(null)
+  let taken = $state(false)
+  interface Mistake {
+    line: number
+    where: string
+    says: string
+  }
+  let mistakes = $state<Mistake[]>([])
+  const ACTS: Record<string, string> = {
+    add: 'added',
+    change: 'changed',
+    remove: 'removed',
+    stay: 'stays',
+    kept: 'stays, changed meanwhile',
+    conflict: 'stays, wanted otherwise',
+  }
+  const told = $derived((preview?.changes ?? []).filter((one) => one.act !== 'stay'))
+  const staying = $derived((preview?.changes ?? []).filter((one) => one.act === 'stay').length)
+
+  async function take(files: FileList | null | undefined): Promise<void> {
+    const file = files?.[0]
+    if (!file) return
+    name = file.name
+    text = await file.text()
+    await look()
+  }
+  function told_of(problem: unknown): void {
+    mistakes = problem instanceof Problem ? ((problem.extra.mistakes as Mistake[] | undefined) ?? []) : []
+  }
+  async function look(): Promise<void> {
+    applied = null
+    await acts.run(async () => {
+      preview = null
+      preview = await ok(api.POST('/api/inventory/previews', { body: { text, prune } }))
+    })
+    told_of(acts.problem)
+  }
+  async function apply(): Promise<void> {
+    await acts.run(async () => {
+      applied = await ok(api.POST('/api/inventory/applications', { body: { text, prune, standing: preview!.standing } }))
+      preview = null
+    })
+    told_of(acts.problem)
+  }
+  const lookTable = () =>
+    acts.run(async () => {
+      taken = false
+      tableSeen = await ok(api.POST('/api/imports/users/previews', { body: { text: table } }))
+    })
+  const takeTable = () =>
+    acts.run(async () => {
+      await ok(api.POST('/api/imports/users', { body: { text: table } }))
+      tableSeen = null
+      table = ''
+      taken = true
+    })
+</script>
+
+<svelte:head><title>Inventory · Neat Latch</title></svelte:head>
+<header class="mb-3 flex items-baseline gap-4">
+  <h1>Inventory, out and in</h1>
+  <span class="help">everything as one file, secrets by reference only</span>
+</header>
+{#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+{#if mistakes.length}
+  <section class="sheet mb-4 p-4" aria-labelledby="mistakes">
+    <h2 id="mistakes" class="text-error mb-1">Wrong with the file; nothing was changed</h2>
+    <table class="rows">
+      <thead><tr><th>Line</th><th>Where</th><th>What</th></tr></thead>
+      <tbody
+        >{#each mistakes as one, at (at)}<tr><td>{one.line}</td><td class="value">{one.where}</td><td>{one.says}</td></tr
+          >{/each}</tbody
+      >
+    </table>
+  </section>
+{/if}
+<div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="flex min-w-0 flex-col gap-4">
+    {#if may('change')}
+      <section class="sheet p-4" aria-labelledby="in">
+        <h2 id="in" class="mb-1">Apply a file</h2>
+        <p class="help mb-2">
+          First see, object by object, what it would change. What somebody changed by hand since the file was exported is told and
+          not overwritten. A file with a mistake changes nothing at all.
+        </p>
+        <div class="flex flex-wrap items-center gap-4">
+          <label class="btn btn-sm"
+            >Choose a file<input
+              type="file"
+              class="sr-only"
+              accept=".yaml,.yml,text/yaml"
+              onchange={(event) => take(event.currentTarget.files)}
+            /></label
+          >
+          <span class="value">{name}</span>
+          <label class="flex min-h-[26px] items-center gap-2"
+            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} /> also remove what the file leaves out</label
+          >
+        </div>
+        <label class="help mt-2 block" for="inventory-text">or paste it</label>
+        <textarea
+          id="inventory-text"
+          class="line-in value"
+          rows="8"
+          spellcheck="false"
+          bind:value={text}
+          ondrop={(event) => {
+            if (event.dataTransfer?.files.length) {
+              event.preventDefault()
+              void take(event.dataTransfer.files)
+            }
+          }}></textarea>
+        <button class="btn btn-sm mt-2" disabled={acts.busy || !text.trim()} onclick={look}>See what would change</button>
+      </section>
+      <div aria-live="polite">
+        {#if preview}
+          <section class="sheet" aria-labelledby="preview">
+            <header class="border-base-300 flex flex-wrap items-center gap-4 border-b px-4 py-2">
+              <h2 id="preview">
+                {preview.nothing
+                  ? 'Nothing would change'
+                  : `${preview.adds} added, ${preview.changes_count} changed, ${preview.removes} removed`}
+              </h2>
+              {#if preview.conflicts}<span class="text-error font-semibold"
+                  >{preview.conflicts} changed meanwhile, and left as they stand</span
+                >{/if}
+              {#if !preview.base_known}<span class="text-warning"
+                  >It is not known what this file was made from; it is compared with what stands</span
+                >{/if}
+              {#if !preview.nothing}<button class="btn btn-primary btn-sm ms-auto" disabled={acts.busy} onclick={apply}
+                  >Apply all of it</button
+                >{/if}
+            </header>
+            {#if told.length}
+              <table class="rows">
+                <thead><tr><th>Line</th><th>What</th><th></th><th>In words</th></tr></thead>
+                <tbody>
+                  {#each told as one (one.kind + one.key)}
+                    <tr>
+                      <td class="text-soft">{one.line || ''}</td>
+                      <td><span class="help">{one.kind}</span><br /><span class="value">{one.key}</span></td>
+                      <td
+                        class="font-semibold whitespace-nowrap {one.act === 'remove' || one.act === 'conflict'
+                          ? 'text-error'
+                          : one.act === 'kept'
+                            ? 'text-warning'
+                            : 'text-success'}">{ACTS[one.act]}</td
+                      >
+                      <td
+                        >{#each one.says.slice(0, 8) as each, at (at)}<p class="break-words">
+                            {each}
+                          </p>{/each}{#if one.says.length > 8}<p class="help">
+                            and {one.says.length - 8} more
+                          </p>{/if}</td
+                      >
+                    </tr>
+                  {/each}
+                </tbody>
+              </table>
+            {/if}
+            {#if staying}<p class="help px-4 py-2">{staying} objects are not in the file; they stay.</p>{/if}
+          </section>
+        {:else if applied}
+          <p class="bg-slate-ground rounded-md px-3 py-2" role="status">
+            Applied: {applied.adds} added, {applied.changes_count} changed, {applied.removes} removed{applied.conflicts
+              ? `; ${applied.conflicts} left as they stand`
+              : ''}. Each stands in the journal.
+          </p>
+        {/if}
+      </div>
+    {/if}
+  </div>
+  <div class="flex flex-col gap-4">
+    <section class="sheet p-4" aria-labelledby="out">
+      <h2 id="out" class="mb-1">Take it out</h2>
+      <p><a class="btn btn-sm" href="/api/inventory" download>The whole inventory, YAML</a></p>
+      <p class="help mt-2">
+        Environments, people, teams, applications, clients, connections, users and access rules. On the command line:
+      </p>
+      <p class="value">bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview</p>
+    </section>
+    <section class="sheet p-4" aria-labelledby="tables">
+      <h2 id="tables" class="mb-1">Lists as tables</h2>
+      <p class="flex flex-wrap gap-x-4">
+        {#each ['connections', 'clients', 'credentials', 'users'] as one (one)}<a class="act" href="/api/exports/{one}" download
+            >{one}.csv</a
+          >{/each}
+      </p>
+      <p class="help mt-1">
+        A client also goes out and in as RFC 7591 JSON, an application out as OpenAPI, a connection as .env or .properties: on
+        their own pages.
+      </p>
+    </section>
+    {#if may('change')}
+      <section class="sheet p-4" aria-labelledby="users-in">
+        <h2 id="users-in" class="mb-1">Users from a table</h2>
+        <label class="help" for="users-table">CSV with at least name and environment; the table above shows all columns.</label>
+        <textarea id="users-table" class="line-in value" rows="4" spellcheck="false" bind:value={table}></textarea>
+        <div class="mt-2 flex gap-3">
+          <button class="btn btn-sm" disabled={acts.busy || !table.trim()} onclick={lookTable}>See what would change</button>
+          {#if tableSeen && !tableSeen.nothing}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={takeTable}
+              >Take them</button
+            >{/if}
+        </div>
+        <div aria-live="polite">
+          {#if taken}<p>They are noted.</p>{/if}
+          {#if tableSeen}
+            {#if tableSeen.nothing}<p>Nothing would change.</p>{/if}
+            {#each tableSeen.adds as one (one)}<p><span class="text-success font-semibold">added</span> {one}</p>{/each}
+            {#each tableSeen.changes as one (one.key)}<p>
+                <span class="font-semibold">{one.key}</span>: {one.says.join('; ')}
+              </p>{/each}
+          {/if}
+        </div>
+      </section>
+    {/if}
+  </div>
+</div>

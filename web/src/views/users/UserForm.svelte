@@ -1,0 +1,90 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ifMatch, ok, once, Problem, type Schemas } from '../../api/client'
+  import Field from '../../lib/Field.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+
+  let { user = null, done }: { user?: Schemas['UserOut'] | null; done: (saved: Schemas['UserOut'] | null) => void } = $props()
+  const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
+  const KINDS = ['job', 'report', 'script', 'agent']
+  // svelte-ignore state_referenced_locally
+  let form = $state({
+    name: user?.name ?? '',
+    environment: user?.environment.key ?? 'production',
+    kind: user?.kind ?? 'job',
+    owner: user?.owner ?? '',
+    runs: user?.runs ?? '',
+    notice_days: user?.notice_days ?? 0,
+    draws: user?.draws ?? false,
+  })
+  // svelte-ignore state_referenced_locally
+  let windows = $state((user?.windows ?? []).join('\n'))
+  let problem = $state<unknown>(null)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const key = crypto.randomUUID()
+
+  async function save(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    const body = { ...form, notice_days: Number(form.notice_days) || 0, windows: windows.split('\n').filter((one) => one.trim()) }
+    try {
+      done(
+        user
+          ? await ok(
+              api.PATCH('/api/users/{identity}', {
+                params: { path: { identity: user.id } },
+                body,
+                headers: ifMatch(user.version),
+              }),
+            )
+          : await ok(api.POST('/api/users', { body, headers: once(key) })),
+      )
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+<form class="sheet mb-4 grid max-w-4xl grid-cols-2 gap-x-5 p-4" onsubmit={save}>
+  <Field id="u-name" label="Name" error={errors.name}
+    ><input id="u-name" class="line-in" placeholder="Night manifest run" bind:value={form.name} /></Field
+  >
+  <Field id="u-environment" label="Environment it runs in" error={errors.environment}
+    ><select id="u-environment" class="line-in" bind:value={form.environment}
+      >{#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}</select
+    ></Field
+  >
+  <Field id="u-kind" label="Kind" error={errors.kind}
+    ><select id="u-kind" class="line-in" bind:value={form.kind}
+      >{#each KINDS as kind (kind)}<option>{kind}</option>{/each}</select
+    ></Field
+  >
+  <Field id="u-owner" label="Owner" error={errors.owner} help="Whom to ask before its connection changes."
+    ><input id="u-owner" class="line-in" bind:value={form.owner} /></Field
+  >
+  <Field id="u-runs" label="When it runs" error={errors.runs}
+    ><input id="u-runs" class="line-in" placeholder="02:10 daily" bind:value={form.runs} /></Field
+  >
+  <Field id="u-notice" label="Days of notice" error={errors.notice_days} help="How long before a change its owner wants to know."
+    ><input id="u-notice" class="line-in" type="number" min="0" max="365" bind:value={form.notice_days} /></Field
+  >
+  <Field
+    id="u-windows"
+    label="Change windows"
+    error={errors.windows}
+    help="One a line: Mon-Fri 20:00-23:00, or daily 02:00-04:00. None: at any time."
+    ><textarea id="u-windows" class="line-in value" rows="2" bind:value={windows}></textarea></Field
+  >
+  <div>
+    <label class="flex min-h-[26px] items-center gap-2 pt-6"
+      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; nobody changes it by hand</label
+    >
+  </div>
+  <div class="col-span-2">
+    <ProblemBox {problem} />
+    <div class="mt-2 flex gap-3">
+      <button class="btn btn-primary btn-sm">{user ? 'Save' : 'Note it'}</button>
+      <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>
+    </div>
+  </div>
+</form>
