@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
@@ -9,9 +10,9 @@ from django.db.models import Count
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
-from neatlatch.core import profiles
+from neatlatch.core import filter_words, profiles
 from neatlatch.core.schemes import KINDS, Value
-from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common import filtering, guard, problems
 
 from . import services
 from .models import Application, Environment, Place
@@ -166,6 +167,7 @@ class ApplicationOut(Schema):
     roles_label: str
     profile: dict[str, Any]
     versions: list[VersionOut]
+    rules_kept: bool
 
 
 class ApplicationIn(Schema):
@@ -257,7 +259,7 @@ def full(application: Application) -> dict[str, Any]:
         "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}), "slots": [value_out(one) for one in profile.slots],
         "roles": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.roles],
         "roles_label": profile.roles_label, "profile": profiles.to_dict(profile),
-        "versions": [{"number": v.number, "by": v.by, "at": v.at} for v in application.versions.all()[:20]],
+        "versions": [{"number": v.number, "by": v.by, "at": v.at} for v in application.versions.all()[:20]], "rules_kept": profile.rules is not None,
     }  # fmt: skip
 
 
@@ -285,16 +287,23 @@ def environments(request: HttpRequest) -> list[dict[str, Any]]:
 
 
 @router.get("/applications", response=list[ApplicationRow])
-def applications(request: HttpRequest) -> list[dict[str, Any]]:
-    """All applications, by name. Three queries, however many there are."""
+def applications(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+    """All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
+    there are."""
     guard.need(request, "look")
     rows = Application.objects.annotate(connection_count=Count("places__connections")).prefetch_related("places__environment")
-    return [
+    found = [
         {"key": one.key, "name": one.name, "purpose": one.purpose, "owner": one.owner, "schemes": [s.label for s in one.read_profile().schemes],
          "scopes": len(one.profile.get("scopes", [])), "environments": [environment_out(place.environment) for place in one.places.all()],
-         "connections": one.connection_count}
+         "connections": one.connection_count, "ways": " ".join(s.key for s in one.read_profile().schemes)}
         for one in rows
     ]  # fmt: skip
+    asked = filter_words.read(words, {"env": "env", "environment": "env", "owner": "owner", "scheme": "scheme"})
+    picked: dict[str, Callable[[dict[str, Any]], str]] = {
+        "env": lambda one: " ".join(each["key"] for each in one["environments"]), "owner": lambda one: one["owner"],
+        "scheme": lambda one: f"{one['ways']} {' '.join(one['schemes'])}",
+    }  # fmt: skip
+    return filtering.pick(found, asked, picked, lambda one: f"{one['name']} {one['key']} {one['purpose']} {one['owner']}")
 
 
 @router.post("/applications", response={201: ApplicationOut})

@@ -10,7 +10,8 @@ from django.middleware.csrf import get_token
 from ninja import Router, Schema
 from ninja.utils import check_csrf
 
-from neatlatch.desk.common import guard, problems
+from neatlatch.core import filter_words
+from neatlatch.desk.common import filtering, guard, problems
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 
@@ -136,10 +137,13 @@ def _person(person: Person) -> dict[str, Any]:
 
 
 @router.get("/people", response=list[PersonOut])
-def people(request: HttpRequest) -> list[dict[str, Any]]:
-    """All people, by login name."""
+def people(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+    """All people, by login name; filtered by plain words and field words (``role:operator access:off``)."""
     guard.need(request, "look")
-    return [_person(one) for one in Person.objects.order_by("username")]
+    rows = [_person(one) for one in Person.objects.order_by("username")]
+    asked = filter_words.read(words, {"role": "role", "access": "access"})
+    picked = {"role": lambda one: one["role"], "access": lambda one: "on" if one["active"] else "off"}
+    return filtering.pick(rows, asked, picked, lambda one: f"{one['name']} {one['username']}")
 
 
 @router.post("/people", response={201: PersonOut})

@@ -61,7 +61,7 @@ export interface paths {
         };
         /**
          * People
-         * @description All people, by login name.
+         * @description All people, by login name; filtered by plain words and field words (``role:operator access:off``).
          */
         get: operations["neatlatch_desk_people_api_people"];
         put?: never;
@@ -125,7 +125,8 @@ export interface paths {
         };
         /**
          * Applications
-         * @description All applications, by name. Three queries, however many there are.
+         * @description All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
+         *     there are.
          */
         get: operations["neatlatch_desk_applications_api_applications"];
         put?: never;
@@ -2305,6 +2306,8 @@ export interface components {
             };
             /** Versions */
             versions: components["schemas"]["VersionOut"][];
+            /** Rules Kept */
+            rules_kept: boolean;
         };
         /**
          * OperationOut
@@ -5837,7 +5840,9 @@ export interface operations {
     };
     neatlatch_desk_people_api_people: {
         parameters: {
-            query?: never;
+            query?: {
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6359,7 +6364,9 @@ export interface operations {
     };
     neatlatch_desk_applications_api_applications: {
         parameters: {
-            query?: never;
+            query?: {
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -81,7 +81,10 @@
         ),
       )
       .then(() => {
-        if (!acts.problem) ((importing = false), (preview = null), (text = ''))
+        if (acts.problem) return
+        importing = false
+        preview = null
+        text = ''
       })
   const decide = (event: Event) => {
     event.preventDefault()

@@ -40,7 +40,10 @@
     void acts
       .run(() => ok(api.POST('/api/connections/{ref}/accounts', { params: path, body: { username, expected } })))
       .then(() => {
-        if (!acts.problem) ((asking = false), (username = ''), (expected = ''))
+        if (acts.problem) return
+        asking = false
+        username = ''
+        expected = ''
       })
   }
   const disconnect = (who: string, forget: boolean) =>

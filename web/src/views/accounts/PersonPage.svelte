@@ -27,7 +27,9 @@
     void acts
       .run(() => ok(api.POST('/api/people/{username}/handings-over', { params: path, body: { to, keys: chosen } })))
       .then(() => {
-        if (!acts.problem) ((chosen = []), (to = ''))
+        if (acts.problem) return
+        chosen = []
+        to = ''
       })
   }
   const disconnect = (one: Thing) =>

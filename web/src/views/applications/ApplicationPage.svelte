@@ -84,6 +84,11 @@
             <div class="mb-1 flex items-center gap-3">
               <EnvBadge environment={place.environment} />
               <span class="help">{place.registers ? 'registers clients by protocol' : 'clients are entered by hand'}</span>
+              <a class="act" href="/api/applications/{key}/environments/{place.environment.key}/exports" download>OpenAPI</a>
+              {#if found.data.rules_kept || found.data.roles.length}<a
+                  class="act"
+                  href="/access-rules/{key}/{place.environment.key}">Who may what</a
+                >{/if}
               {#if place.read_at}<span class="help ms-auto"><When at={place.read_at} prefix="metadata read " /></span>
                 {#if may('change')}<button
                     class="act"

@@ -2,17 +2,25 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
+  import { searchParams } from 'sv-router'
+  import FilterBar from '../../lib/FilterBar.svelte'
   import Loading from '../../lib/Loading.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import { may } from '../../lib/session.svelte'
 
-  const list = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
+  let words = $state(String(searchParams.get('words') ?? ''))
+  const list = createQuery(() => ({
+    queryKey: ['applications', words],
+    queryFn: () => ok(api.GET('/api/applications', { params: { query: { words } } })),
+    placeholderData: (before) => before,
+  }))
 </script>
 
 <svelte:head><title>Applications · Neat Latch</title></svelte:head>
 <SubNav group="applications" />
 <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Applications</h1>
+  <FilterBar list="applications" bind:words placeholder="words, or env:staging owner:freight scheme:basic" />
   {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/new" data-key="n"
       >Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a
     >{/if}
@@ -47,6 +55,7 @@
         </tbody>
       </table>
     </div>
+  {:else if words}<p class="sheet p-4">No application fits “{words}”.</p>
   {:else}
     <div class="sheet max-w-xl p-6">
       <p class="mb-3">

@@ -37,7 +37,7 @@
   <Loading query={found} />
   {#if found.data}
     {@const asked = found.data}
-    <h1 class="mb-2">Gannet Sound Ferries asks for your consent</h1>
+    <h1 class="mb-2">Your consent is asked for</h1>
     <p class="mb-4">
       {asked.asked_by} asks {asked.asked_of || 'an administrator'} of <strong>{asked.application}</strong>, {asked.environment},
       to let the client <strong>{asked.client_name}</strong> <span class="value">{asked.client_id}</span> use these scopes for everyone.

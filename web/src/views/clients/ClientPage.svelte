@@ -7,6 +7,7 @@
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { goto, route } from '../../router'
+  import ClientJson from './ClientJson.svelte'
   import Handover from './Handover.svelte'
   import ProviderNotes from './ProviderNotes.svelte'
   import Steps from './Steps.svelte'
@@ -68,6 +69,8 @@
     <h1>{client.name}</h1>
     <EnvBadge environment={client.environment} />
     <a class="act" href="/applications/{client.application}">{client.application_name}</a>
+    {#if client.scheme === 'oauth2_code'}<a class="act" href="/clients/{client.id}/redirect-uris">Redirect URIs</a>{/if}
+    <a class="act" href="/clients/{client.id}/scopes">What it may do</a>
     {#if may('change') && client.state === 'live'}
       <a
         class="btn btn-primary btn-sm ms-auto"
@@ -192,6 +195,7 @@
           </p>
         {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
       </section>
+      <ClientJson {client} />
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
         {#each client.connections as ref (ref)}<p><a class="act" href="/connections/{ref}">{ref}</a></p>{:else}<p>

@@ -2,6 +2,8 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, Problem } from '../../api/client'
   import Field from '../../lib/Field.svelte'
+  import { searchParams } from 'sv-router'
+  import FilterBar from '../../lib/FilterBar.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Teams from '../accounts/Teams.svelte'
@@ -15,7 +17,12 @@
     ['auditor', 'reads the journal'],
   ]
   const queries = useQueryClient()
-  const list = createQuery(() => ({ queryKey: ['people'], queryFn: () => ok(api.GET('/api/people')) }))
+  let words = $state(String(searchParams.get('words') ?? ''))
+  const list = createQuery(() => ({
+    queryKey: ['people', words],
+    queryFn: () => ok(api.GET('/api/people', { params: { query: { words } } })),
+    placeholderData: (before) => before,
+  }))
   let form = $state({ username: '', name: '', role: 'reader', password: '' })
   let problem = $state<unknown>(null)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
@@ -41,7 +48,10 @@
 </script>
 
 <svelte:head><title>People · Neat Latch</title></svelte:head>
-<h1 class="mb-3">People and teams</h1>
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+  <h1>People and teams</h1>
+  <FilterBar list="people" bind:words placeholder="words, or role:operator access:off" />
+</header>
 <Loading query={list} />
 {#if list.data}
   <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">

@@ -51,7 +51,11 @@
         ),
       )
       .then(() => {
-        if (!acts.problem) ((adding = false), (application = ''), (connection = ''), (operations = []))
+        if (acts.problem) return
+        adding = false
+        application = ''
+        connection = ''
+        operations = []
       })
   }
   const change = (number: number, body: Schemas['UseChange']) =>
