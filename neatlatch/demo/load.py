@@ -31,8 +31,8 @@ from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections import accounts, sign_in
 from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections import sign_in
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.credentials.services import close
@@ -42,6 +42,7 @@ from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Sample
 from neatlatch.desk.users import services as users
 
+from . import benches
 from .visitor import OfficeVisitor, Visitor
 
 SCENARIO = Path(__file__).with_name("scenario.yaml")
@@ -75,9 +76,12 @@ def load(control_port: int, story: dict[str, Any] | None = None, only: tuple[str
     load_environments(story)
     logins = load_people(story)
     by = Person.objects.get(username="morag")
+    for team in story["teams"]:
+        accounts.save_team(by, team["name"], team["people"])
     for told in story["applications"]:
         if not only or told["profile"] in only:
             _Application(by, told, control_port).load()
+    benches.load(by, story, control_port)
     return logins
 
 
@@ -93,7 +97,7 @@ class _Application:
         """The application in its environments, then its connections."""
         kept = shipped()[self.told["profile"]]
         self.name, self.profile = str(kept["name"]), profiles.from_dict(kept["profile"])
-        environments = [one["environment"] for one in self.told["connections"]]
+        environments = dict.fromkeys(one["environment"] for one in self.told["connections"])
         for environment in environments:
             self._place(environment, kept)
         for one in self.told["connections"]:
@@ -222,11 +226,25 @@ class _Connecting:
             visitor.switch_on()
             clients.note(self.by, Client.objects.get(pk=client.pk), {"switches": [switch]})
         connection = self._connect(client, pasted)
-        _, address = sign_in.begin(self.by, connection, "")
-        back = visitor.sign_in(address, self.told["account"])
-        done = sign_in.come_back(self.by, back, parse_qs(urlsplit(back).query)["state"][0])
+        if "individual" in self.told:
+            return self._each_their_own(connection)
+        self._sign_in(self.by, connection, self.told["account"])
+        return connection
+
+    def _sign_in(self, who: Person, connection: Connection, account: str) -> None:
+        """Somebody goes to the application with a browser of their own, picks the account, and comes back."""
+        _, address = sign_in.begin(who, connection, "")
+        back = self._visitor().sign_in(address, account)
+        done = sign_in.come_back(who, back, parse_qs(urlsplit(back).query)["state"][0])
         if done is None or done.outcome != "signed_in":
             raise RuntimeError(f"The demo could not sign in: {done.says if done else 'unknown state'}")
+
+    def _each_their_own(self, connection: Connection) -> Connection:
+        connection = accounts.share(self.by, connection, True, self.told["individual"])
+        for username, account in self.told["connected"].items():
+            self._sign_in(Person.objects.get(username=username), connection, account)
+        for username, account in self.told["asked"].items():
+            accounts.ask(self.by, connection, Person.objects.get(username=username), account)
         return connection
 
     def _consents(self, visitor: Visitor, client: Client) -> None:

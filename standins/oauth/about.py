@@ -65,7 +65,7 @@ RETURNS = About(
 FUEL = About(
     "fuel", "Fuel ledger", "fuel",
     {"ledger.read": "See the fuel ledger", "ledger.write": "Book and cancel bunkering"}, frozenset(),
-    {"svc-fuel@gannet.example": "Fuel service account", "r.oake@gannet.example": "Rowan Oake"}, "bunkers@fuel.example",
+    {"svc-fuel@gannet.example": "Fuel service account", "r.oake@gannet.example": "Rowan Oake", "e.tait@gannet.example": "Ewan Tait"}, "bunkers@fuel.example",
     {("get", "/entries"): ("List the entries", [["ledger.read"], ["ledger.write"]]), ("put", "/entries/{number}"): ("Book an entry", [["ledger.write"]]),
      ("delete", "/entries/{number}"): ("Cancel an entry", [["ledger.write"]])},
     "entries", ("vessel", "litres"), wants_old_access=True, style="'Courier New',monospace",

@@ -24,8 +24,14 @@
   /** A signed link that somebody was sent: its pages stand outside of the log-in. */
   const asked = /^\/asked\/(consent|connect)\/([\w:.-]+)$/.exec(location.pathname)
   look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
+  // What one person saw is forgotten when they log out. Pages that need no log-in keep what they are reading.
+  let seen = false
   $effect(() => {
-    if (!session.who) client.clear()
+    if (session.who) seen = true
+    else if (seen) {
+      seen = false
+      client.clear()
+    }
   })
 </script>
 

@@ -25,3 +25,15 @@ export function rowWords(scope: string, cells: readonly string[], users: readonl
   const said = parts.filter(([names]) => names.length).map(([names, what]) => `${names.join(', ')}: ${what}`)
   return `${scope}: ${said.length ? said.join('; ') : 'no user calls for it'}`
 }
+
+/** What a scope's consent is, in words; `permitted` tells a gap from something that is not asked for at all. */
+export function consentWords(state: string, permitted: boolean): string {
+  if (state === 'person') return 'the person'
+  if (state === 'wanted') return permitted ? 'not given' : 'wanted'
+  return state
+}
+
+/** The same in one sign, for a narrow column. */
+export function consentSign(state: string, permitted: boolean): string {
+  return { person: '·', given: '✓', asked: '…', wanted: permitted ? '✗' : '○' }[state] ?? ''
+}

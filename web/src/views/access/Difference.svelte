@@ -17,7 +17,11 @@
   {#each told.groups as one (one)}<p>{one}</p>{/each}
   {#if told.reordered}<p>The same rules in another order.</p>{/if}
   <p class="mt-1 font-semibold">
-    {told.rights.length ? `${told.rights.length} rights become others:` : 'No right of anybody becomes another.'}
+    {told.rights.length === 0
+      ? 'No right of anybody becomes another.'
+      : told.rights.length === 1
+        ? 'One right becomes another:'
+        : `${told.rights.length} rights become others:`}
   </p>
   {#each told.rights.slice(0, 30) as one, at (at)}<p class={one.after === 'no' ? 'text-error' : ''}>
       <span class="value">{one.principal}</span>

@@ -73,4 +73,7 @@
     color: var(--color-base-content);
     font-weight: 400;
   }
+  .rights tr:last-child th {
+    border-bottom: 0;
+  }
 </style>

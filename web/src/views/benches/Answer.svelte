@@ -9,7 +9,7 @@
 
 <!-- A provider's answer to a redirect URI: taken or not, why, and what differs, character by character. -->
 <p class={answer.match ? 'text-success font-semibold' : 'text-error font-semibold'}>
-  {answer.match ? '✓ It is taken' : '✗ It is refused'}<span class="text-base-content font-normal"> — {sentence}</span>
+  {answer.match ? '✓ It is taken' : '✗ It is refused'} <span class="text-base-content font-normal"> — {sentence}</span>
 </p>
 {#if !answer.match && answer.nearest && answer.caller_marked.length}
   <dl class="mt-1 grid grid-cols-[9rem_1fr] gap-x-3">

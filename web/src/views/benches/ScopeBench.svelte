@@ -50,6 +50,7 @@
         window.location.assign(begun.address)
       } else await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
     })
+  const wide = $derived((found.data?.columns.length ?? 0) > 12)
   const same = (one: readonly string[], other: readonly string[]) => [...one].sort().join(' ') === [...other].sort().join(' ')
 </script>
 
@@ -69,15 +70,19 @@
         ? `${trim.missing.length} missing`
         : trim.impossible.length
           ? `${trim.impossible.length} calls that nothing allows`
-          : trim.can_go.length
+          : trim.can_go.length && bench.columns.length
             ? `${trim.can_go.length} could go`
-            : 'exactly what is needed'}</strong
+            : bench.columns.length
+              ? 'exactly what is needed'
+              : 'no user noted'}</strong
     >
   </header>
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+  <!-- Many users take the whole width, so that forty columns stand side by side. -->
+  {#if wide}<div class="mb-4"><ScopeMatrix {bench} compact /></div>{/if}
   <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-4">
-      <ScopeMatrix {bench} />
+      {#if !wide}<ScopeMatrix {bench} />{/if}
       {#if bench.word === 'scope'}
         <section class="sheet" aria-labelledby="holders">
           <h2 id="holders" class="border-base-300 border-b px-4 py-2">Connections that use this client</h2>
@@ -115,7 +120,7 @@
       {/if}
     </div>
     <div class="flex flex-col gap-4">
-      <TrimCard {trim} word={bench.word} />
+      <TrimCard {trim} word={bench.word} users={bench.columns.length} />
       {#if bench.word === 'scope'}
         {#if may('change') && !same(permitted, trim.scopes) && bench.columns.length}
           <section class="sheet p-4" aria-labelledby="permit">
@@ -124,8 +129,9 @@
               {bench.managed ? 'Changed at the application at once' : 'Noted here; enter it in their screens too'}. No user that
               is known stops by it; tokens made before keep what they had.
             </p>
+            <p class="value mt-1">{trim.scopes.join(' ') || 'none'}</p>
             <button class="btn btn-sm mt-2" disabled={acts.busy} onclick={() => permit(trim.scopes)}
-              >{bench.managed ? 'Permit' : 'Note'} <span class="value">{trim.scopes.join(' ') || 'none'}</span></button
+              >{bench.managed ? 'Permit these' : 'Note these'}</button
             >
           </section>
         {/if}

@@ -1,38 +1,48 @@
 <script lang="ts">
   import type { Schemas } from '../../api/client'
-  import { CELL_SIGNS, CELL_WORDS, columnWidth, rowWords, type CellKind } from '../../lib/matrix'
+  import { CELL_SIGNS, CELL_WORDS, columnWidth, consentSign, consentWords, rowWords, type CellKind } from '../../lib/matrix'
 
-  let { bench }: { bench: Schemas['MatrixOut'] } = $props()
+  let { bench, compact = false }: { bench: Schemas['MatrixOut']; compact?: boolean } = $props()
   let width = $state(900)
   let over = $state<[number, number] | null>(null)
-  const column = $derived(columnWidth(bench.columns.length, width - 560))
+  const column = $derived(columnWidth(bench.columns.length, width - (compact ? 284 : 560)))
   const several = $derived(bench.connections.length > 1)
   const shown = $derived(
     over ? { row: bench.rows[over[0]], column: bench.columns[over[1]], kind: bench.rows[over[0]]?.cells[over[1]] } : null,
   )
+  const HEADS = ['permitted', 'asked for', 'granted', 'consent', 'trim']
   const yes = (on: boolean, implied = false) => (on ? '✓' : implied ? '(✓)' : '·')
+  const some = (refs: string[]) => (several ? String(refs.length || '·') : yes(refs.length > 0))
 </script>
 
 <section class="sheet" aria-labelledby="matrix" bind:clientWidth={width}>
   <header class="border-base-300 flex items-baseline gap-4 border-b px-4 py-2">
-    <h2 id="matrix">{bench.rows.length} {bench.word}s × {bench.columns.length} users</h2>
-    <p class="help" aria-hidden="true">● needs it&nbsp; ✗ is stopped without it&nbsp; ○ it would serve</p>
-    <p class="help ms-auto truncate" aria-hidden="true">
+    <h2 id="matrix" class="whitespace-nowrap">{bench.rows.length} {bench.word}s × {bench.columns.length} users</h2>
+    <p class="help whitespace-nowrap" aria-hidden="true">● needs it&nbsp; ✗ is stopped without it&nbsp; ○ it would serve</p>
+    <p class="ms-auto truncate font-semibold" aria-hidden="true">
       {#if shown?.row && shown.column}{shown.column.name}
-        {CELL_WORDS[(shown.kind ?? '') as CellKind]}: {shown.row.name}{/if}
+        {CELL_WORDS[(shown.kind ?? '') as CellKind]}: <span class="value">{shown.row.name}</span>{/if}
     </p>
   </header>
   <!-- The head and the first column stay in sight while sixty rows and forty columns move. -->
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-  <div class="max-h-[560px] overflow-auto" role="region" aria-labelledby="matrix" tabindex="0">
-    <table class="matrix">
+  <div
+    class="overflow-auto {compact ? 'max-h-[calc(100vh-170px)]' : 'max-h-[560px]'}"
+    role="region"
+    aria-labelledby="matrix"
+    tabindex="0"
+  >
+    <table class="matrix {compact ? 'compact' : ''}">
       <thead>
         <tr>
           <th class="name">{bench.word}</th>
-          <th>permitted</th><th>asked for</th><th>granted</th><th>consent</th><th>trim</th>
+          {#each HEADS as head (head)}<th class={compact ? 'user' : ''}
+              >{#if compact}<span class="turned"><span>{head}</span></span>{:else}{head}{/if}</th
+            >{/each}
           {#each bench.columns as one, at (one.user + one.ref + at)}
             <th class="user" style:min-width="{column}px" style:width="{column}px"
-              ><a href="/users/{one.user}" title="{one.name}, {one.ref}: {one.operations.join(', ')}"><span>{one.name}</span></a
+              ><a class="turned" href="/users/{one.user}" title="{one.name}, {one.ref}: {one.operations.join(', ')}"
+                ><span>{one.name}</span></a
               ></th
             >
           {/each}
@@ -41,22 +51,29 @@
       <tbody>
         {#each bench.rows as row, at (row.name)}
           <tr class={row.in_trim ? 'kept' : ''} aria-label={rowWords(row.name, row.cells, bench.columns)}>
-            <th scope="row" class="name" title={row.meaning}
+            <th scope="row" class="name" title="{row.name}: {row.meaning || row.kind}"
               ><span class="value">{row.name}</span>
-              <span class="help">{row.known ? row.kind : 'not in the profile'}</span></th
+              {#if !compact}<span class="help">{row.known ? row.kind : 'not in the profile'}</span>{/if}</th
             >
-            <td title={row.implied ? 'brought by another that is permitted' : ''}>{yes(row.permitted, row.implied)}</td>
-            <td>{several ? row.requested.length || '·' : yes(row.requested.length > 0)}</td>
-            <td>{several ? row.granted.length || '·' : yes(row.granted.length > 0)}</td>
+            <td title={row.implied ? 'brought by another that is permitted' : ''}
+              >{compact && row.implied ? '↳' : yes(row.permitted, row.implied)}</td
+            >
+            <td title={row.requested.join(', ')}>{some(row.requested)}</td>
+            <td title={row.granted.join(', ')}>{some(row.granted)}</td>
             <td
               class={row.consent_state === 'wanted' && row.permitted ? 'text-error font-semibold' : ''}
-              title={row.consent ? `${row.consent.who}` : ''}
-              >{{ person: 'the person', given: 'given', asked: 'asked', wanted: row.permitted ? 'not given' : 'wanted' }[
-                row.consent_state
-              ]}</td
+              title={row.consent ? `given by ${row.consent.who}` : consentWords(row.consent_state, row.permitted)}
+              >{#if compact}<span aria-hidden="true">{consentSign(row.consent_state, row.permitted)}</span><span class="sr-only"
+                  >{consentWords(row.consent_state, row.permitted)}</span
+                >{:else}{consentWords(row.consent_state, row.permitted)}{/if}</td
             >
-            <td class={row.in_trim ? 'text-success font-bold' : ''}
-              >{row.in_trim ? 'keep' : row.permitted || row.requested.length ? 'can go' : ''}</td
+            <td class={row.in_trim ? 'text-success font-bold' : 'text-soft'}
+              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : row.permitted || row.requested.length ? '−' : ''}</span
+                ><span class="sr-only">{row.in_trim ? 'keep' : row.permitted ? 'can go' : ''}</span>{:else}{row.in_trim
+                  ? 'keep'
+                  : row.permitted || row.requested.length
+                    ? 'can go'
+                    : ''}{/if}</td
             >
             {#each row.cells as cell, place (place)}
               <td
@@ -67,7 +84,6 @@
                     : 'text-soft'}"
                 onmouseenter={() => (over = [at, place])}
                 onmouseleave={() => (over = null)}
-                title="{bench.columns[place]?.name} {CELL_WORDS[cell as CellKind]}"
                 ><span aria-hidden="true">{CELL_SIGNS[cell as CellKind]}</span><span class="sr-only"
                   >{cell ? CELL_WORDS[cell as CellKind] : ''}</span
                 ></td
@@ -84,6 +100,7 @@
   .matrix {
     border-collapse: separate;
     border-spacing: 0;
+    min-width: 100%;
   }
   .matrix th,
   .matrix td {
@@ -109,6 +126,7 @@
     z-index: 1;
     background: var(--color-base-100);
     min-width: 190px;
+    width: 100%;
   }
   .matrix thead .name {
     z-index: 3;
@@ -117,24 +135,42 @@
     font-weight: 700;
   }
   .matrix .user {
-    height: 128px;
+    height: 152px;
     padding: 0;
   }
-  .matrix .user a {
+  .matrix .turned {
     display: flex;
     align-items: center;
     justify-content: flex-start;
-    height: 126px;
+    height: 150px;
     width: 100%;
     padding: 0 0 6px 4px;
     writing-mode: vertical-rl;
     transform: rotate(180deg);
     color: var(--color-base-content);
   }
-  .matrix .user span {
+  .matrix .turned > span {
     overflow: hidden;
     text-overflow: ellipsis;
-    max-height: 118px;
+    max-height: 140px;
+  }
+  .matrix.compact td,
+  .matrix.compact th {
+    height: 21px;
+  }
+  .matrix.compact td {
+    padding: 0;
+    text-align: center;
+  }
+  .matrix.compact .user {
+    height: 152px;
+    min-width: 24px;
+  }
+  .matrix.compact .name {
+    min-width: 160px;
+    max-width: 160px;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   .matrix .cell {
     padding: 0;

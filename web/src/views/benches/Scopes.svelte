@@ -35,7 +35,9 @@
               <td>{one.permitted} {one.word}{one.permitted === 1 ? '' : 's'}</td>
               <td>{one.users}</td>
               <td class={one.missing ? 'text-error font-semibold' : 'text-soft'}>{one.missing || 'none'}</td>
-              <td class={one.can_go ? 'text-warning font-semibold' : 'text-soft'}>{one.can_go || 'none'}</td>
+              <td class={one.can_go && one.users ? 'text-warning font-semibold' : 'text-soft'}
+                >{one.users ? one.can_go || 'none' : 'no user noted'}</td
+              >
               <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}>{one.impossible || 'none'}</td>
               <td class={one.consents_missing ? 'text-error font-semibold' : 'text-soft'}
                 >{one.consents_missing ? `${one.consents_missing} wanted` : 'enough'}</td

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Schemas } from '../../api/client'
 
-  let { trim, word }: { trim: Schemas['TrimOut']; word: string } = $props()
+  let { trim, word, users }: { trim: Schemas['TrimOut']; word: string; users: number } = $props()
 </script>
 
 <section class="sheet p-4" aria-labelledby="trim">
@@ -30,7 +30,9 @@
   {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
       Missing: <span class="value">{trim.missing.join(' ')}</span>
     </p>{/if}
-  {#if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
+  {#if !users}<p class="help mt-2">
+      Nobody is noted as a user of its connections, so it cannot be said what could go. Note who uses it, and what they call.
+    </p>{:else if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
   {#each trim.impossible as one, at (at)}<p class="text-error mt-2 font-semibold">

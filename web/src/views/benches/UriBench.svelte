@@ -100,7 +100,7 @@
     <EnvBadge environment={bench.environment} />
     <strong class={misses.length ? 'text-error' : 'text-success'}
       >{misses.length
-        ? `${misses.length} of ${bench.callers.length} callers would be refused`
+        ? `${misses.length} of ${bench.callers.length} ${bench.callers.length === 1 ? 'caller' : 'callers'} would be refused`
         : bench.callers.length
           ? 'every caller matches'
           : 'nobody sends any yet'}</strong
@@ -210,10 +210,15 @@
           Provider side <span class="help font-normal">what {bench.application_name} holds</span>
         </h2>
         {#each bench.registered as one (one.uri)}
+          {@const missed = misses.filter((each) => each.nearest === one.uri).map((each) => each.ref)}
           <div class="border-base-300 border-b px-4 py-2 last:border-0">
             <p class="value">{one.uri}</p>
-            <p class={one.used_by.length ? 'help' : 'text-warning font-semibold'}>
-              {one.used_by.length ? `used by ${one.used_by.join(', ')}` : 'registered, but used by nobody here'}
+            <p class={one.used_by.length ? 'help' : missed.length ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+              {one.used_by.length
+                ? `used by ${one.used_by.join(', ')}`
+                : missed.length
+                  ? `nearly, but not exactly, what ${missed.join(', ')} sends`
+                  : 'registered, but used by nobody here'}
             </p>
             {#each one.lint as each (each.code)}<p class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
                 {each.says} <span class="help font-normal">{each.source}</span>

@@ -1,0 +1,62 @@
+"""What stands on the workbenches of the demo: access rules, users without a connection, open requests, filters."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import httpx
+
+from neatlatch.core.access import formats
+from neatlatch.desk.access import services as access
+from neatlatch.desk.applications.models import Application, Place
+from neatlatch.desk.clients import benches
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.finding.models import SavedFilter
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.rounds import services as rounds
+from neatlatch.desk.users import services as users
+
+
+def load(by: Person, story: dict[str, Any], control_port: int) -> None:
+    """All of it, as far as the applications are there."""
+    for one in story["filters"]:
+        SavedFilter.objects.create(person=by, list=one["list"], name=one["name"], words=one["words"], shared=True)
+    for told in story["users_without"]:
+        if application := Application.objects.filter(key=told["application"]).first():
+            given = users.Given(told["name"], told["environment"], told["kind"], told["owner"], "", tuple(told["windows"]))
+            users.use(by, users.add(by, given), application, None, told["operations"])
+    _redirect_uri(by, story["redirect_uri_left_over"])
+    _consent(by, story["consent_asked"])
+    _access_rules(by, story["access_rules"], control_port)
+
+
+def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
+    connection = Connection.objects.select_related("client__place__application").filter(ref=told["ref"]).first()
+    if connection is None or connection.client is None:
+        return
+    clients.change(by, connection.client, clients.with_uri(told["uri"]))
+    # The client's change proves nothing anew: what was known of the connection is tested again.
+    rounds.run(rounds.begin_test(by, Connection.objects.get(pk=connection.pk)))
+
+
+def _consent(by: Person, told: dict[str, Any]) -> None:
+    connection = Connection.objects.select_related("client__place__application").filter(ref=told["ref"]).first()
+    if connection is not None and connection.client is not None:
+        benches.ask_consent(by, connection.client, told["scopes"], told["of"])
+
+
+def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
+    place = (
+        Place.objects.filter(application__key=told["application"], environment__key=told["environment"])
+        .select_related("application", "environment")
+        .first()
+    )
+    if place is None:
+        return
+    access.save(by, place, formats.from_plain({"groups": told["groups"], "rules": told["rules"]}))
+    access.read_back(by, place)
+    access.push(by, place)
+    # Somebody at the application's own screen, who tells nobody.
+    httpx.post(f"http://127.0.0.1:{control_port + 54}/{told['environment']}/register/rules/add", data=told["by_hand"])
+    access.read_back(by, place)
