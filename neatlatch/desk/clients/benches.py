@@ -160,7 +160,7 @@ def ask_consent(by: Person, client: Client, scopes: list[str], asked_of: str) ->
         raise wrong_fields({"scopes": "Choose at least one scope."})
     now = timezone.now()
     request = ConsentRequest.objects.create(client=client, scopes=wanted, why=needs_of(client, wanted), asked_of=asked_of.strip()[:200],
-                                            asked_by=by.username, asked_at=now, ends=now + LINK_LASTS)  # fmt: skip
+                                            asked_by=by.shown_name, asked_at=now, ends=now + LINK_LASTS)  # fmt: skip
     write(by, "asked for consent", "client", client.client_id or client.name, {"scopes": wanted, "of": request.asked_of})
     return request
 

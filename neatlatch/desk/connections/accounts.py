@@ -117,7 +117,7 @@ def ask(by: Person, connection: Connection, person: Person, expected: str) -> Ac
         raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
     account, _ = Account.objects.get_or_create(connection=connection, person=person)
     account.expected = expected.strip()[:200] or account.expected
-    account.asked_at, account.asked_by = timezone.now(), by.username
+    account.asked_at, account.asked_by = timezone.now(), by.shown_name
     account.save()
     _touch(connection)
     write(by, "asked to connect", "connection", connection.ref, {"person": person.username, "expected": account.expected})

@@ -12,8 +12,8 @@
 <!-- What a change of rules comes to: in rules, in groups, and in the rights of each principal. -->
 {#if told.nothing}<p>Both are the same.</p>
 {:else}
-  {#each told.added as one, at (at)}<p><span class="text-success font-semibold">{added}</span> {one}</p>{/each}
-  {#each told.gone as one, at (at)}<p><span class="text-error font-semibold">{gone}</span> {one}</p>{/each}
+  {#each told.added as one, at (at)}<p><span class="font-semibold">+ {added}</span> {one}</p>{/each}
+  {#each told.gone as one, at (at)}<p><span class="font-semibold">− {gone}</span> {one}</p>{/each}
   {#each told.groups as one (one)}<p>{one}</p>{/each}
   {#if told.reordered}<p>The same rules in another order.</p>{/if}
   <p class="mt-1 font-semibold">
@@ -23,7 +23,7 @@
         ? 'One right becomes another:'
         : `${told.rights.length} rights become others:`}
   </p>
-  {#each told.rights.slice(0, 30) as one, at (at)}<p class={one.after === 'no' ? 'text-error' : ''}>
+  {#each told.rights.slice(0, 30) as one, at (at)}<p class={one.after === 'no' ? 'font-semibold' : ''}>
       <span class="value">{one.principal}</span>
       {one.operation.toLowerCase()} <span class="value">{one.resource}</span>: {WORDS[one.before]} → {WORDS[one.after]}
     </p>{/each}

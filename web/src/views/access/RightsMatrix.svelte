@@ -17,7 +17,7 @@
     <p class="help ms-auto">press a cell to see the rule that decides</p>
   </header>
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-  <div class="max-h-[420px] overflow-auto" role="region" aria-labelledby="rights" tabindex="0">
+  <div class="max-h-[420px] overflow-auto" role="region" aria-label="The rights of each principal, to be scrolled" tabindex="0">
     <table class="rows rights">
       <thead>
         <tr

@@ -33,7 +33,11 @@
 </fieldset>
 <table class="rows">
   <thead
-    ><tr><th>No.</th><th>Effect</th><th>Who</th><th>May</th><th>On</th><th>Match</th><th>From networks</th><th></th></tr></thead
+    ><tr
+      ><th>No.</th><th>Effect</th><th>Who</th><th>May</th><th>On</th><th>Match</th><th>From networks</th><th
+        ><span class="sr-only">Acts</span></th
+      ></tr
+    ></thead
   >
   <tbody>
     {#each rules as one, at (at)}

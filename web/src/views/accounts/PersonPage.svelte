@@ -66,7 +66,13 @@
       </h2>
       {#if person.things.length}
         <table class="rows">
-          <thead><tr><th></th><th>What</th><th>Why it matters</th><th></th></tr></thead>
+          <thead
+            ><tr
+              ><th><span class="sr-only">Choose</span></th><th>What</th><th>Why it matters</th><th
+                ><span class="sr-only">Acts</span></th
+              ></tr
+            ></thead
+          >
           <tbody>
             {#each person.things as one (one.key)}
               <tr data-row>

@@ -61,7 +61,7 @@
   <ProblemBox problem={acts.problem} />
   {#if list.data?.length}
     <table class="rows">
-      <thead><tr><th>Team</th><th>People</th><th>Connections</th><th></th></tr></thead>
+      <thead><tr><th>Team</th><th>People</th><th>Connections</th><th><span class="sr-only">Acts</span></th></tr></thead>
       <tbody>
         {#each list.data as one (one.id)}
           <tr

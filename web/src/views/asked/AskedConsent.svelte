@@ -67,7 +67,7 @@
     {:else}
       <form class="sheet p-4" onsubmit={(event) => answer(event)}>
         <ol class="mb-3 list-decimal ps-5">
-          <li>In {asked.application}'s own administration, open the client <span class="value">{asked.client_id}</span>.</li>
+          <li>In the administration of {asked.application}, open the client <span class="value">{asked.client_id}</span>.</li>
           <li>Consent there to the scopes that you agree to.</li>
           <li>Say here which ones, so that they know. Nothing is changed at {asked.application} by this page.</li>
         </ol>

@@ -29,7 +29,7 @@
   <div
     class="overflow-auto {compact ? 'max-h-[calc(100vh-170px)]' : 'max-h-[560px]'}"
     role="region"
-    aria-labelledby="matrix"
+    aria-label="The matrix, to be scrolled"
     tabindex="0"
   >
     <table class="matrix {compact ? 'compact' : ''}">
@@ -167,8 +167,8 @@
     min-width: 24px;
   }
   .matrix.compact .name {
-    min-width: 160px;
-    max-width: 160px;
+    min-width: 144px;
+    max-width: 144px;
     overflow: hidden;
     text-overflow: ellipsis;
   }

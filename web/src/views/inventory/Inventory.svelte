@@ -102,7 +102,11 @@
               type="file"
               class="sr-only"
               accept=".yaml,.yml,text/yaml"
-              onchange={(event) => take(event.currentTarget.files)}
+              onchange={async (event) => {
+                const input = event.currentTarget
+                await take(input.files)
+                input.value = '' // so that the same file, edited, can be chosen again
+              }}
             /></label
           >
           <span class="value">{name}</span>
@@ -146,7 +150,7 @@
             </header>
             {#if told.length}
               <table class="rows">
-                <thead><tr><th>Line</th><th>What</th><th></th><th>In words</th></tr></thead>
+                <thead><tr><th>Line</th><th>What</th><th>Comes to</th><th>In words</th></tr></thead>
                 <tbody>
                   {#each told as one (one.kind + one.key)}
                     <tr>

@@ -1,0 +1,352 @@
+"""The workbenches as people use them: redirect URIs, scopes and consent, access rules, users, accounts, a leaver, the inventory, finding."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+import yaml
+from playwright.sync_api import Browser, Page, expect
+
+from tests.harness import PORTS, Desk, StandIns
+
+from .conftest import make_desk, open_page
+from .test_views import violations
+
+
+@pytest.fixture(scope="module")
+def desk(stand_ins: StandIns) -> Iterator[Desk]:
+    """Three applications of the demo, with what stands on their benches."""
+    from tests.settings import HOME_OF_TESTS
+
+    only = ("cargo-manifests", "fuel-ledger", "vessel-positions", "repair-tickets")
+    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only={only}).items()}}))"
+    found = make_desk(HOME_OF_TESTS / "benches", stand_ins, fill, worker=False)
+    yield found
+    found.kill()
+
+
+@pytest.fixture
+def page(browser: Browser, desk: Desk) -> Iterator[Page]:
+    found = open_page(browser, desk)
+    yield found
+    assert found.errors == []  # type: ignore[attr-defined]
+    found.context.close()
+
+
+def client_of(page: Page, ref: str) -> str:
+    return str(page.request.get(f"/api/connections/{ref}").json()["client"])
+
+
+def user_of(page: Page, name: str) -> str:
+    return str(page.request.get(f"/api/users?words={name}").json()["items"][0]["id"])
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk, theme: str) -> None:
+    page = open_page(browser, desk, color_scheme=theme)
+    client, staging = client_of(page, "cargo-manifests"), client_of(page, "cargo-manifests-staging")
+    addresses = ["/redirect-uris", f"/clients/{client}/redirect-uris", "/scopes", f"/clients/{client}/scopes", f"/clients/{staging}/scopes", "/access-rules",
+                 "/access-rules/vessel-positions/production", "/access-rules/repair-tickets/production", "/users", f"/users/{user_of(page, 'night')}",
+                 f"/users/{user_of(page, 'forecast')}", "/accounts", "/connections/fuel-ledger-own", "/people", "/people/rowan", "/inventory", f"/clients/{client}",
+                 "/connections?words=env:production", "/credentials?words=used:yes", "/applications?words=fuel"]  # fmt: skip
+    found = {}
+    for address in addresses:
+        page.goto(address)
+        expect(page.locator("h1").first).to_be_visible()
+        expect(page.get_by_text("Reading …")).to_have_count(0)
+        if broken := violations(page):
+            found[address] = broken
+            print(address, broken)
+    link = page.request.get(f"/api/clients/{staging}/scopes").json()["requests"][0]["link"]
+    stranger = browser.new_context(base_url=desk.url, color_scheme=theme).new_page()
+    stranger.goto(link)
+    if broken := violations(stranger):
+        found["asked"] = broken
+    for name, address in (
+        ("Edit the rules", "/access-rules/vessel-positions/production"),
+        ("Change them", f"/clients/{client}/redirect-uris"),
+        ("Note a user", "/users"),
+    ):
+        page.goto(address)
+        page.get_by_role("button", name=name).click()
+        if broken := violations(page):
+            found[name] = broken
+    assert found == {}
+
+
+def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
+    page.goto("/redirect-uris")
+    row = page.get_by_role("row").filter(has_text="Production").filter(has_text="Cargo")
+    expect(row).to_contain_text("0 of 1")
+    row.get_by_role("link").first.click()
+    expect(page.get_by_text("1 of 1 caller would be refused")).to_be_visible()
+    expect(page.locator("mark")).to_have_text("/")
+    expect(page.get_by_text("registered, but used by nobody here")).to_be_visible()
+    # Any URI can be tried against the client; the answer comes as one types.
+    trial = page.get_by_label("Nothing is sent; the answer is what the standard says.")
+    uri = page.request.get(f"/api/clients/{client_of(page, 'cargo-manifests')}/redirect-uris").json()["registered"][0]["uri"]
+    trial.fill(uri)
+    expect(page.get_by_text("✓ It is taken")).to_be_visible()
+    trial.fill(uri.replace("http:", "https:") + "#x")
+    expect(page.get_by_text("It has a fragment (#). A redirect URI must not have one.")).to_be_visible()
+    # What a change stops is said before it is made, and has to be agreed to.
+    page.get_by_role("button", name="Change them").click()
+    page.get_by_role("button", name="Take redirect URI 2 away").click()
+    expect(page.get_by_text("Nobody stops by this, and nobody is helped.")).to_be_visible()
+    page.get_by_label("Redirect URI 1", exact=True).fill(uri + "/")
+    expect(page.get_by_text("✓ cargo-manifests can sign in then.")).to_be_visible()
+    page.get_by_role("button", name="Change them there").click()
+    expect(page.get_by_text("every caller matches")).to_be_visible()
+    page.get_by_role("button", name="Change them").click()
+    page.get_by_label("Redirect URI 1", exact=True).fill(uri)
+    expect(page.get_by_text(re.compile("cargo-manifests stops"))).to_be_visible()
+    expect(page.get_by_text("Hit: Night manifest run, Freight desk report, Customs return.")).to_be_visible()
+    expect(page.get_by_role("button", name="Change them there")).to_be_disabled()
+    page.get_by_label(re.compile("type the client's name")).fill("Gannet Sound Ferries, manifests")
+    page.get_by_role("button", name="Change them there").click()
+    expect(page.get_by_text("1 of 1 caller would be refused")).to_be_visible()
+    page.get_by_role("button", name="Take the registered one here").click()
+    expect(page.get_by_text("every caller matches")).to_be_visible()
+
+
+def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
+    page.goto(f"/clients/{client_of(page, 'cargo-manifests-staging')}")
+    page.goto(f"/clients/{client_of(page, 'cargo-manifests-staging')}/redirect-uris")
+    page.get_by_role("button", name="Change them").click()
+    page.get_by_role("button", name="One more").click()
+    page.get_by_label(re.compile("Redirect URI \\d")).last.fill("https://desk.gannet.example/return")
+    page.get_by_role("button", name="List the acts").click()
+    boxes = page.get_by_role("checkbox")
+    expect(boxes).to_have_count(3)
+    done = page.get_by_role("button", name="It stands there now")
+    expect(done).to_be_disabled()
+    boxes.nth(0).click()
+    expect(boxes.nth(0)).to_be_checked()
+    page.reload()
+    expect(page.get_by_role("checkbox").nth(0)).to_be_checked()
+    for place in (1, 2):
+        page.get_by_role("checkbox").nth(place).click()
+        expect(page.get_by_role("checkbox").nth(place)).to_be_checked()
+    done.click()
+    expect(page.get_by_text("https://desk.gannet.example/return").first).to_be_visible()
+    expect(page.get_by_text("registered, but used by nobody here")).to_be_visible()
+
+
+def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
+    page.goto(f"/clients/{client_of(page, 'fuel-ledger-sandbox')}/scopes")
+    expect(page.get_by_role("heading", name="2 scopes × 0 users")).to_be_visible()
+    page.goto(f"/clients/{client_of(page, 'cargo-manifests')}/scopes")
+    expect(page.get_by_role("row", name=re.compile("manifest.write: Customs return: stopped without it"))).to_be_visible()
+    expect(page.get_by_text("Missing: manifest.write")).to_be_visible()
+    page.get_by_role("button", name="Permit these").click()
+    expect(page.get_by_text("What is permitted is exactly that.")).to_be_visible()
+    page.get_by_role("button", name="Ask for only these").click()
+    expect(page.get_by_text("asks for exactly that")).to_be_visible()
+    expect(page.get_by_text("before the change")).to_be_visible()  # the token does not have it
+    page.get_by_role("button", name="Sign in again").click()
+    page.get_by_text("Manifests service account").click()
+    page.get_by_role("button", name=re.compile("agree|yes|allow", re.IGNORECASE)).first.click()
+    expect(page).to_have_url(re.compile(r"/clients/.*/scopes"))
+    expect(page.get_by_text("before the change")).to_have_count(0)
+
+
+def test_an_administrator_consents_by_a_link_without_a_log_in(browser: Browser, desk: Desk, page: Page) -> None:
+    client = client_of(page, "cargo-manifests-sandbox")
+    page.goto(f"/clients/{client}/scopes")
+    page.get_by_role("button", name="Ask an administrator by a link").click()
+    page.get_by_role("checkbox", name="customs.file").check()
+    page.get_by_label("Whom do you ask?").fill("Una Flett")
+    page.get_by_role("button", name="Make the link").click()
+    link = page.locator("code", has_text="/asked/consent/").inner_text()
+    stranger = browser.new_context(base_url=desk.url).new_page()
+    stranger.goto(link)
+    expect(stranger.get_by_text("File a manifest with customs")).to_be_visible()
+    stranger.get_by_role("checkbox", name="customs.file").check()
+    stranger.get_by_role("button", name="I have consented").click()
+    expect(stranger.get_by_role("alert").first).to_contain_text("Give your name")
+    stranger.get_by_label("Your name").fill("Una Flett")
+    stranger.get_by_role("button", name="I have consented").click()
+    expect(stranger.get_by_text("Consented to customs.file by Una Flett")).to_be_visible()
+    page.reload()
+    expect(page.get_by_text("Una Flett, by link")).to_be_visible()
+
+
+def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Page, stand_ins: StandIns) -> None:
+    page.goto("/access-rules")
+    page.get_by_role("row").filter(has_text="Vessel positions").filter(has_text="Production").get_by_role("link").click()
+    expect(page.get_by_text("Changed there by hand since we pushed")).to_be_visible()
+    expect(page.get_by_text("allow svc-website read on arrivals").first).to_be_visible()
+    expect(page.get_by_text("never decides")).to_be_visible()
+    page.get_by_role("button", name=re.compile("svc-pilots may from some addresses send positions")).click()
+    expect(page.locator("li.bg-wait-ground")).to_contain_text("allow svc-pilots send on positions from 127.0.0.0/8")
+    page.get_by_label("Principal").fill("r.oake")
+    page.get_by_label("Operation", exact=True).select_option("read")
+    page.get_by_label("The stream").fill("positions")
+    page.get_by_role("button", name="Decide").click()
+    expect(page.get_by_text("r.oake may not read positions; rule 4: deny r.oake everything on positions.")).to_be_visible()
+    page.get_by_role("button", name="Edit the rules").click()
+    page.get_by_role("button", name="Take rule 5 away").click()
+    page.get_by_role("button", name="Keep them here").click()
+    expect(page.get_by_text("never decides")).to_have_count(0)
+    page.get_by_role("button", name="Push ours").click()
+    expect(page.get_by_role("alert").filter(has_text="This takes rights away.")).to_be_visible()
+    page.get_by_label(re.compile("type Production first")).fill("Production")
+    page.get_by_role("button", name="Push ours").click()
+    expect(page.get_by_text("The same rules stand there.")).to_be_visible()
+    there = httpx.get(f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules").text
+    assert "svc-website" not in there
+    page.get_by_role("button", name="Import").click()
+    page.get_by_label(re.compile("Paste or drop CSV")).fill(
+        "effect,who,operation,resource,match,from\nallow,svc-positions,read,,prefix,\nallow,x,fly,a,exact,\n"
+    )
+    page.get_by_role("button", name="See what would change").click()
+    expect(page.get_by_role("alert")).to_contain_text("Line 3: 'fly' is no operation here")
+
+
+def test_a_user_is_noted_warned_of_and_its_operations_read_from_a_log(page: Page) -> None:
+    page.goto("/users?words=warned:yes env:staging")
+    expect(page.get_by_text("Fuel forecast trial runs in Staging, where Fuel ledger is not set up.")).to_be_visible()
+    page.get_by_role("button", name="Note a user").click()
+    page.get_by_label("Name", exact=True).fill("Dawn run")
+    page.get_by_label("Environment it runs in").select_option(label="Production")
+    page.get_by_label("Change windows").fill("sometimes")
+    page.get_by_role("button", name="Note it").click()
+    expect(page.get_by_role("alert").first).to_contain_text("is not a window like Mon-Fri 20:00-23:00")
+    page.get_by_label("Change windows").fill("Mon-Fri 20:00-23:00")
+    page.get_by_role("button", name="Note it").click()
+    expect(page.get_by_role("heading", name="Dawn run")).to_be_visible()
+    page.get_by_role("button", name="Add an application").click()
+    page.locator("label", has_text="Application").locator("select").select_option(label="Cargo manifests")
+    page.locator("label", has_text="none is set up yet").locator("select").select_option(label="cargo-manifests, Production")
+    page.get_by_label("GET /berths").check()
+    page.get_by_role("button", name="Add", exact=True).click()
+    expect(page.get_by_role("link", name="cargo-manifests")).to_be_visible()
+    page.get_by_role("button", name="From a log").click()
+    page.get_by_label("What it was seen to call").fill('1.2.3.4 - - [x] "PUT /production/api/manifests/7 HTTP/1.1" 201 3\nGET /berths\n')
+    page.get_by_role("button", name="Read it").click()
+    expect(page.get_by_text(re.compile("of its operations were called"))).to_be_visible()
+    page.get_by_role("button", name="Only what was seen").click()
+    expect(page.get_by_text("from a log")).to_be_visible()
+
+
+def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_kept(browser: Browser, desk: Desk, page: Page) -> None:
+    page.goto("/connections/fuel-ledger-own")
+    card = page.get_by_role("region", name="Whose account")
+    expect(card.get_by_text("1 of 2 have connected.")).to_be_visible()
+    link = card.locator("code").inner_text()
+    ewan = browser.new_context(base_url=desk.url, viewport={"width": 1280, "height": 800}).new_page()
+    ewan.goto(link)
+    expect(ewan.get_by_text("Log in first; the link itself lets nobody in.")).to_be_visible()
+    ewan.get_by_label("Login name").fill("ewan")
+    ewan.get_by_label("Password").fill(desk.passwords["ewan"])  # type: ignore[attr-defined]
+    ewan.get_by_role("button", name="Log in").click()
+    ewan.get_by_role("button", name="Connect my account").click()
+    ewan.get_by_text("Fuel service account").click()
+    ewan.get_by_role("button", name=re.compile("agree|yes|allow", re.IGNORECASE)).first.click()
+    expect(ewan.locator("[data-outcome=wrong_account]")).to_contain_text(
+        "svc-fuel@gannet.example signed in, but your account is e.tait@gannet.example"
+    )
+    expect(ewan.get_by_text("Not connected yet")).to_be_visible()
+    ewan.get_by_role("button", name="Connect my account").click()
+    ewan.get_by_text("Ewan Tait").click()
+    ewan.get_by_role("button", name=re.compile("agree|yes|allow", re.IGNORECASE)).first.click()
+    expect(ewan.get_by_text("✓ Connected as e.tait@gannet.example")).to_be_visible()
+    page.reload()
+    expect(card.get_by_text("2 of 2 have connected.")).to_be_visible()
+    ewan.get_by_role("button", name="Disconnect").click()
+    expect(ewan.get_by_text("Not connected yet")).to_be_visible()
+
+
+def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
+    page.goto("/people")
+    page.get_by_role("link", name="Rowan Oake").click()
+    expect(page.get_by_role("heading", name="Rowan Oake")).to_be_visible()
+    expect(page.get_by_text("fuel-ledger-own acts as r.oake@gannet.example for them.")).to_be_visible()
+    page.get_by_role("button", name=re.compile("Choose all")).click()
+    page.get_by_label("Who takes it over?").fill("Customs desk")
+    page.get_by_role("button", name="Hand over", exact=True).click()
+    expect(page.get_by_text("Customs return in Production")).to_have_count(0)
+    page.get_by_label("To go on, type rowan").fill("rowan")
+    page.get_by_role("button", name="They leave", exact=True).click()
+    expect(page.get_by_text(re.compile("^left"))).to_be_visible()
+    expect(page.get_by_text("fuel-ledger-own acts as")).to_have_count(0)
+
+
+def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Path) -> None:
+    page.goto("/inventory")
+    with page.expect_download() as caught:
+        page.get_by_role("link", name="The whole inventory, YAML").click()
+    plain = yaml.safe_load(Path(str(caught.value.path())).read_text())
+    plain["connections"]["fuel-ledger"]["pace"] = 2.5
+    plain["users"]["Bunker report/production"]["owner"] = "Bunker office"
+    file = tmp_path / "inventory.yaml"
+    file.write_text(yaml.safe_dump(plain, sort_keys=False))
+    page.get_by_label("Choose a file").set_input_files(str(file))
+    expect(page.get_by_role("heading", name="0 added, 2 changed, 0 removed")).to_be_visible()
+    expect(page.get_by_text("pace: 10.0 became 2.5")).to_be_visible()
+    page.get_by_role("button", name="Apply all of it").click()
+    expect(page.get_by_text("Applied: 0 added, 2 changed, 0 removed.")).to_be_visible()
+    page.get_by_role("button", name="See what would change").first.click()
+    expect(page.get_by_role("heading", name="Nothing would change")).to_be_visible()
+    file.write_text(file.read_text().replace("pace: 2.5", "pace: quick"))
+    page.get_by_label("Choose a file").set_input_files(str(file))
+    expect(page.get_by_role("heading", name="Wrong with the file; nothing was changed")).to_be_visible()
+    line = 1 + file.read_text().splitlines().index("    pace: quick")
+    expect(page.get_by_role("row").filter(has_text="is a number that is not below 0")).to_contain_text(str(line))
+
+
+def test_anything_is_found_from_the_keyboard(page: Page) -> None:
+    page.goto("/")
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("fuel-ledger-o")
+    expect(page.get_by_role("option").first).to_contain_text("fuel-ledger-own")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/connections/fuel-ledger-own"))
+    page.keyboard.press("/")
+    page.keyboard.type("access r")
+    expect(page.get_by_role("option").first).to_contain_text("Access rules")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/access-rules$"))
+
+
+def test_a_filter_is_kept_shared_and_stands_in_the_address(browser: Browser, desk: Desk, page: Page) -> None:
+    page.goto("/connections")
+    page.get_by_label("Filter").fill("-env:production app:fuel")
+    expect(page.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
+    expect(page.get_by_role("link", name="fuel-ledger", exact=True)).to_have_count(0)
+    expect(page).to_have_url(re.compile("words="))
+    page.get_by_role("button", name="Keep this filter").click()
+    page.get_by_label("Name of the filter").fill("Fuel tests")
+    page.get_by_label("for everybody").check()
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_role("button", name="Fuel tests", exact=True)).to_be_visible()
+    isla = open_page(browser, desk, who="isla")
+    isla.goto("/connections")
+    isla.get_by_role("button", name="Fuel tests").click()
+    expect(isla.get_by_label("Filter")).to_have_value("-env:production app:fuel")
+    expect(isla.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
+    isla.goto(page.url)
+    expect(isla.get_by_label("Filter")).to_have_value("-env:production app:fuel")
+
+
+def test_two_administrators_with_the_same_client_open(browser: Browser, desk: Desk, page: Page) -> None:
+    client = client_of(page, "fuel-ledger")
+    page.goto(f"/clients/{client}")
+    page.get_by_role("button", name="Change scopes").click()
+    other = open_page(browser, desk)
+    other.goto(f"/clients/{client}/redirect-uris")
+    other.get_by_role("button", name="Change them").click()
+    other.get_by_role("button", name="One more").click()
+    other.get_by_label(re.compile("Redirect URI \\d")).last.fill("https://desk.gannet.example/second")
+    other.get_by_role("button", name="Change them there").click()
+    expect(other.get_by_text("https://desk.gannet.example/second")).to_be_visible()
+    page.get_by_label(re.compile("ledger.write")).check()
+    page.get_by_role("button", name="Change them there").click()
+    told = page.get_by_role("alert").filter(has_text="Somebody changed this in the meantime.")
+    expect(told).to_contain_text("redirect URIs: https://desk.gannet.example/second added")
+    assert page.request.get(f"/api/clients/{client}").json()["scopes"] == ["ledger.read"]
