@@ -42,17 +42,15 @@ def main() -> None:
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         log_in(page)
         clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()
-        by_hand = next(one["id"] for one in clients if not one["managed"])
         test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
         rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
         production = next(one["id"] for one in clients if one["environment"]["key"] == "production")
         views = {
-            "today": "/", "connection": "/connections/cargo-manifests", "connection-latched": "/connections/cargo-manifests-sandbox",
-            "application": "/applications/cargo-manifests", "register-client": "/applications/cargo-manifests/clients/new",
-            "client-by-hand": f"/clients/{by_hand}", "new-connection": f"/connections/new?application=cargo-manifests&environment=production&client={production}",
+            "today": "/", "connection": "/connections/cargo-manifests", "application": "/applications/cargo-manifests",
             "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
             "journal": "/journal", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
-            "connection-stream": "/connections/vessel-positions", "begin": "/connections/new?application=vessel-positions",
+            "redirect-uris": f"/clients/{production}/redirect-uris", "scopes": f"/clients/{production}/scopes",
+            "access-rules": "/access-rules/vessel-positions/production", "users": "/users", "person": "/people/rowan", "inventory": "/inventory",
         }  # fmt: skip
         for name, address in views.items():
             if not wanted or name in wanted:

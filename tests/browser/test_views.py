@@ -183,12 +183,12 @@ def test_finding_and_single_keys(page: Page) -> None:
 
 def test_the_filter_stands_in_the_address(page: Page) -> None:
     page.goto("/connections")
-    page.get_by_label("Filter").fill("env:production pin:scopes")
+    page.get_by_label("Filter", exact=True).fill("env:production pin:scopes")
     expect(page.locator("[data-row]")).to_have_count(1)
     expect(page).to_have_url(re.compile("words=env"))
     page.reload()
     expect(page.locator("[data-row]")).to_have_count(1)
-    page.get_by_label("Filter").fill("nothing-like-this")
+    page.get_by_label("Filter", exact=True).fill("nothing-like-this")
     page.get_by_role("button", name="Show all").click()
     expect(page.locator("[data-row]")).to_have_count(3)
 
@@ -204,7 +204,7 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     auditor = open_page(browser, demo_desk, "hamish")
     auditor.goto("/journal")
     expect(auditor.get_by_text(re.compile("The chain holds over"))).to_be_visible()
-    auditor.get_by_label("Filter").fill("registered client")
+    auditor.get_by_label("Filter", exact=True).fill("registered client")
     expect(auditor.get_by_role("row").nth(1)).to_contain_text("registered")
 
 

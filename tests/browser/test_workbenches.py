@@ -183,7 +183,7 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Pa
     expect(page.get_by_text("never decides")).to_be_visible()
     page.get_by_role("button", name=re.compile("svc-pilots may from some addresses send positions")).click()
     expect(page.locator("li.bg-wait-ground")).to_contain_text("allow svc-pilots send on positions from 127.0.0.0/8")
-    page.get_by_label("Principal").fill("r.oake")
+    page.get_by_label("Principal", exact=True).fill("r.oake")
     page.get_by_label("Operation", exact=True).select_option("read")
     page.get_by_label("The stream").fill("positions")
     page.get_by_role("button", name="Decide").click()
@@ -316,7 +316,7 @@ def test_anything_is_found_from_the_keyboard(page: Page) -> None:
 
 def test_a_filter_is_kept_shared_and_stands_in_the_address(browser: Browser, desk: Desk, page: Page) -> None:
     page.goto("/connections")
-    page.get_by_label("Filter").fill("-env:production app:fuel")
+    page.get_by_label("Filter", exact=True).fill("-env:production app:fuel")
     expect(page.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
     expect(page.get_by_role("link", name="fuel-ledger", exact=True)).to_have_count(0)
     expect(page).to_have_url(re.compile("words="))
@@ -328,10 +328,10 @@ def test_a_filter_is_kept_shared_and_stands_in_the_address(browser: Browser, des
     isla = open_page(browser, desk, who="isla")
     isla.goto("/connections")
     isla.get_by_role("button", name="Fuel tests").click()
-    expect(isla.get_by_label("Filter")).to_have_value("-env:production app:fuel")
+    expect(isla.get_by_label("Filter", exact=True)).to_have_value("-env:production app:fuel")
     expect(isla.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
     isla.goto(page.url)
-    expect(isla.get_by_label("Filter")).to_have_value("-env:production app:fuel")
+    expect(isla.get_by_label("Filter", exact=True)).to_have_value("-env:production app:fuel")
 
 
 def test_two_administrators_with_the_same_client_open(browser: Browser, desk: Desk, page: Page) -> None:

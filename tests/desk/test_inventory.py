@@ -287,3 +287,26 @@ def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
     wipe()
     services.apply(setup.by, first)
     assert services.export(setup.by) == first
+
+
+def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: Person) -> None:
+    web = web_of(by)
+    for form in ("env", "properties"):
+        text = web.get(f"/api/connections/cargo-manifests/exports?format={form}").content.decode()
+        made = send(
+            web,
+            "post",
+            "/set-ups",
+            {"application": "cargo-manifests", "environment": "production", "scheme": "oauth2_code", "ref": f"cargo-{form}"},
+            201,
+        )
+        seen = send(web, "post", "/intakes", {"text": text, "connection": made["ref"]})
+        placed = {one["key"] for one in seen["placed"]}
+        assert {"client_id", "client_secret", "redirect_uri", "token_endpoint"} <= placed, seen
+        send(web, "post", f"/connections/{made['ref']}/intakes", {"text": text})
+        found, origin = Connection.objects.get(ref=made["ref"]), Connection.objects.get(ref="cargo-manifests")
+        assert found.secrets()["client_secret"].pk == origin.secrets()["client_secret"].pk
+        assert {key: found.values[key] for key in ("client_id", "redirect_uri", "api_base")} == {
+            key: origin.values[key] for key in ("client_id", "redirect_uri", "api_base")
+        }
+        assert found.scopes == origin.scopes

@@ -75,7 +75,7 @@
   <Ladder {test} />
   <div aria-live="polite">
     {#if test?.passed && partial}<p class="mt-2 font-semibold">
-        The credential alone is good. The whole road has not been tried.
+        The credential alone is good. This test did not try the whole road.
       </p>
     {:else if test?.passed}<p class="text-success mt-2 font-semibold">
         All rungs passed{test.rungs.some((one) => one.skipped) ? ', where there was something to try' : ''}.

@@ -99,8 +99,10 @@
     <p role="status" class="bg-bad-ground mb-2 rounded-md px-3 py-2">
       {one.says}
       {#if may('change')}
-        {#if one.act === 'set_up'}<a class="act ms-2" href="/connections/new?environment={user.environment.key}"
-            >Set it up there</a
+        {#if one.act === 'set_up'}<a
+            class="act ms-2"
+            href="/connections/new?application={user.uses.find((each) => !each.connection || one.act === 'set_up')
+              ?.application}&environment={user.environment.key}">Set it up there</a
           >{:else if one.act === 'finish'}<a class="act ms-2" href="/connections/{one.ref}/set-up">Finish the set-up</a>
         {:else if one.act === 'look'}<a class="act ms-2" href="/connections/{one.ref}">Look at it</a>
         {:else if one.ref}{@const use = user.uses.find((each) => each.connection === '' || one.act === 'move')}
@@ -207,6 +209,11 @@
           ><input type="checkbox" value={one.name} bind:group={operations} /> <span class="value">{one.name}</span>
           <span class="help">{one.summary}</span></label
         >{/each}
+      {#if may('change')}<p class="help">
+          One that is not in the description is entered by hand in <a class="act" href="/applications/{chosen}/profile"
+            >its profile</a
+          >.
+        </p>{/if}
     </fieldset>
   {:else if chosen}<p class="help">No operations are known of it. Read its API description, or enter them in its profile.</p>{/if}
 {/snippet}
