@@ -169,7 +169,7 @@
     <ShearLine pins={connection.pins} {act} busy={acts.busy} />
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
-      {#if connection.signs_person_in}{#key connection.version}<AccountsCard {connection} />{/key}{/if}
+      {#if connection.individual}{@render whose()}{/if}
       <UsersCard {connection} />
       <section class="sheet p-4" aria-labelledby="due-title">
         <h2 id="due-title">Coming due</h2>
@@ -198,6 +198,8 @@
           <a class="act" href="/api/connections/{ref}/exports?format=properties" download>as .properties</a>
         </p>
       </section>
+      {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
     </div>
   </div>
+  {#snippet whose()}{#key connection.version}<AccountsCard {connection} />{/key}{/snippet}
 {/if}
