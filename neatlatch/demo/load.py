@@ -70,8 +70,11 @@ def load_people(story: dict[str, Any]) -> dict[str, tuple[str, str]]:
     return logins
 
 
-def load(control_port: int, story: dict[str, Any] | None = None, only: tuple[str, ...] = ()) -> dict[str, tuple[str, str]]:
-    """Load everything; answers the logins. The stand-ins must run at ``control_port`` and its neighbours. ``only`` names applications."""
+def load(
+    control_port: int, story: dict[str, Any] | None = None, only: tuple[str, ...] = (), with_benches: bool = True
+) -> dict[str, tuple[str, str]]:
+    """Load everything; answers the logins. The stand-ins must run at ``control_port`` and its neighbours. ``only`` names applications;
+    ``with_benches``: what stands on the workbenches, too."""
     story = story or yaml.safe_load(SCENARIO.read_text())
     load_environments(story)
     logins = load_people(story)
@@ -81,7 +84,8 @@ def load(control_port: int, story: dict[str, Any] | None = None, only: tuple[str
     for told in story["applications"]:
         if not only or told["profile"] in only:
             _Application(by, told, control_port).load()
-    benches.load(by, story, control_port)
+    if with_benches:
+        benches.load(by, story, control_port)
     return logins
 
 

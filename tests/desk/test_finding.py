@@ -26,7 +26,7 @@ from .test_workbenches import send
 @pytest.fixture
 def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
     """OAuth clients, a certificate and their users."""
-    load(stand_ins.port, only=("cargo-manifests", "crew-roster"))
+    load(stand_ins.port, only=("cargo-manifests", "crew-roster"), with_benches=False)
     client = WebClient()
     client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
     index.rebuild()  # other tests' databases were emptied behind the index's back
