@@ -71,7 +71,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     address = f"http://127.0.0.1:{port}"
     assert address in said
     logins = {line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")}
-    assert set(logins) == {"morag", "ewan", "isla", "hamish"}
+    assert set(logins) == {"morag", "ewan", "isla", "hamish", "rowan"}
 
     web = httpx.Client(base_url=address, timeout=20)
     web.headers["X-CSRFToken"] = web.get("/api/session").json()["csrf"]
