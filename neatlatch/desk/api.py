@@ -15,7 +15,8 @@ from neatlatch import __version__
 from neatlatch.desk.access.api import router as access
 from neatlatch.desk.applications.api import router as applications
 from neatlatch.desk.clients.api import router as clients
-from neatlatch.desk.clients.bench_api import router as benches
+from neatlatch.desk.clients.scope_api import router as scopes
+from neatlatch.desk.clients.uri_api import router as redirect_uris
 from neatlatch.desk.common import problems
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
@@ -63,7 +64,8 @@ for router in (
     people,
     applications,
     clients,
-    benches,
+    redirect_uris,
+    scopes,
     credentials,
     connections,
     accounts,

@@ -428,7 +428,7 @@ export interface paths {
          * Redirect Uri List
          * @description All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are.
          */
-        get: operations["neatlatch_desk_clients_bench_api_redirect_uri_list"];
+        get: operations["neatlatch_desk_clients_uri_api_redirect_uri_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -448,7 +448,7 @@ export interface paths {
          * Redirect Uri Bench
          * @description All redirect URIs of a client against all of its callers'.
          */
-        get: operations["neatlatch_desk_clients_bench_api_redirect_uri_bench"];
+        get: operations["neatlatch_desk_clients_uri_api_redirect_uri_bench"];
         put?: never;
         post?: never;
         delete?: never;
@@ -470,7 +470,7 @@ export interface paths {
          * Try Uri
          * @description Whether the provider would take a redirect URI for this client, and why. Nothing is sent.
          */
-        post: operations["neatlatch_desk_clients_bench_api_try_uri"];
+        post: operations["neatlatch_desk_clients_uri_api_try_uri"];
         delete?: never;
         options?: never;
         head?: never;
@@ -490,7 +490,7 @@ export interface paths {
          * Preview
          * @description What a change of the registered URIs would stop and start. Nothing is changed.
          */
-        post: operations["neatlatch_desk_clients_bench_api_preview"];
+        post: operations["neatlatch_desk_clients_uri_api_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -509,7 +509,7 @@ export interface paths {
          * Plan
          * @description Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it.
          */
-        put: operations["neatlatch_desk_clients_bench_api_plan"];
+        put: operations["neatlatch_desk_clients_uri_api_plan"];
         post?: never;
         delete?: never;
         options?: never;
@@ -530,7 +530,7 @@ export interface paths {
          * Carry Out
          * @description The planned change was entered in the application's screens.
          */
-        post: operations["neatlatch_desk_clients_bench_api_carry_out"];
+        post: operations["neatlatch_desk_clients_uri_api_carry_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -548,7 +548,7 @@ export interface paths {
          * Scope List
          * @description All clients and accounts, with how what they may do stands to what is needed.
          */
-        get: operations["neatlatch_desk_clients_bench_api_scope_list"];
+        get: operations["neatlatch_desk_clients_scope_api_scope_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -568,7 +568,7 @@ export interface paths {
          * Scopes
          * @description The scopes of a client against the users of its connections, with the trim and its reasons.
          */
-        get: operations["neatlatch_desk_clients_bench_api_scopes"];
+        get: operations["neatlatch_desk_clients_scope_api_scopes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -590,7 +590,7 @@ export interface paths {
          * Ask Consent
          * @description Ask an administrator of the application for consent; answers the signed link to send them.
          */
-        post: operations["neatlatch_desk_clients_bench_api_ask_consent"];
+        post: operations["neatlatch_desk_clients_scope_api_ask_consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -610,7 +610,7 @@ export interface paths {
          * Withdraw
          * @description The link shall no longer serve.
          */
-        post: operations["neatlatch_desk_clients_bench_api_withdraw"];
+        post: operations["neatlatch_desk_clients_scope_api_withdraw"];
         delete?: never;
         options?: never;
         head?: never;
@@ -628,7 +628,7 @@ export interface paths {
          * Asked Consent
          * @description What a signed link asks for.
          */
-        get: operations["neatlatch_desk_clients_bench_api_asked_consent"];
+        get: operations["neatlatch_desk_clients_scope_api_asked_consent"];
         put?: never;
         post?: never;
         delete?: never;
@@ -650,7 +650,7 @@ export interface paths {
          * Answer Consent
          * @description Answer, once.
          */
-        post: operations["neatlatch_desk_clients_bench_api_answer_consent"];
+        post: operations["neatlatch_desk_clients_scope_api_answer_consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -670,7 +670,7 @@ export interface paths {
          * New Token
          * @description Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that.
          */
-        post: operations["neatlatch_desk_clients_bench_api_new_token"];
+        post: operations["neatlatch_desk_clients_scope_api_new_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -8859,7 +8859,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_redirect_uri_list: {
+    neatlatch_desk_clients_uri_api_redirect_uri_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -8987,7 +8987,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_redirect_uri_bench: {
+    neatlatch_desk_clients_uri_api_redirect_uri_bench: {
         parameters: {
             query?: never;
             header?: never;
@@ -9117,7 +9117,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_try_uri: {
+    neatlatch_desk_clients_uri_api_try_uri: {
         parameters: {
             query?: never;
             header?: never;
@@ -9251,7 +9251,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_preview: {
+    neatlatch_desk_clients_uri_api_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -9385,7 +9385,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_plan: {
+    neatlatch_desk_clients_uri_api_plan: {
         parameters: {
             query?: never;
             header?: never;
@@ -9519,7 +9519,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_carry_out: {
+    neatlatch_desk_clients_uri_api_carry_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -9649,7 +9649,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_scope_list: {
+    neatlatch_desk_clients_scope_api_scope_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -9777,7 +9777,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_scopes: {
+    neatlatch_desk_clients_scope_api_scopes: {
         parameters: {
             query?: never;
             header?: never;
@@ -9907,7 +9907,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_ask_consent: {
+    neatlatch_desk_clients_scope_api_ask_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -10041,7 +10041,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_withdraw: {
+    neatlatch_desk_clients_scope_api_withdraw: {
         parameters: {
             query?: never;
             header?: never;
@@ -10171,7 +10171,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_asked_consent: {
+    neatlatch_desk_clients_scope_api_asked_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -10301,7 +10301,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_answer_consent: {
+    neatlatch_desk_clients_scope_api_answer_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -10435,7 +10435,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_bench_api_new_token: {
+    neatlatch_desk_clients_scope_api_new_token: {
         parameters: {
             query?: never;
             header?: never;
