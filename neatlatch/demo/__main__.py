@@ -89,7 +89,7 @@ def _wait_for(port: int, program: subprocess.Popen[Any], name: str, log: Path) -
     raise SystemExit(f"{name} did not start; the lines above say why.")
 
 
-def _fill(home: Path, control_port: int) -> dict[str, Any]:
+def _fill(home: Path, control_port: int, only: tuple[str, ...]) -> dict[str, Any]:
     """Load the scenario into an empty desk, or read the logins of one that was loaded."""
     logins = home / "logins.json"
     if not logins.exists():
@@ -99,7 +99,7 @@ def _fill(home: Path, control_port: int) -> dict[str, Any]:
         django.setup()
         from neatlatch.demo.load import load
 
-        made = load(control_port)
+        made = load(control_port, only=only, with_benches=not only)
         logins.touch(0o600)
         logins.write_text(json.dumps(made))
     kept: dict[str, Any] = json.loads(logins.read_text())
@@ -116,6 +116,13 @@ def main() -> None:
         help="the desk's port (8600); the stand-ins take ports from 100 above it. Each port has its own data.",
     )
     parser.add_argument("--fresh", action="store_true", help="throw the demo's data away and start over")
+    parser.add_argument(
+        "--only",
+        metavar="APPLICATION",
+        action="append",
+        default=[],
+        help="fill in this application alone, which is quicker; may be repeated",
+    )
     given = parser.parse_args()
     home, control_port = ROOT / "var" / "demo" / str(given.port), given.port + 100
     ports = [given.port, *(control_port + one for one in _STAND_IN_PORTS)]
@@ -140,6 +147,8 @@ def main() -> None:
     os.environ.update(environment)
     crew = Crew(environment, log)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    # A shell that starts programs in the background has them ignore SIGINT; asked by it, this one stops all the same.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     try:
         _wait_for(
             control_port,
@@ -149,7 +158,7 @@ def main() -> None:
         )
         crew.run("manage.py", "migrate", "--verbosity", "0")
         crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0")
-        logins = _fill(home, control_port)
+        logins = _fill(home, control_port, tuple(given.only))
         desk = crew.start("desk", "-m", "uvicorn", "neatlatch.desk.asgi:application", "--host", "127.0.0.1", "--port", str(given.port),
                           "--timeout-graceful-shutdown", "3", "--no-access-log", "--lifespan", "off")  # fmt: skip
         crew.start("worker", "manage.py", "run_huey", "--workers", "4", "--delay", "0.1", "--max-delay", "0.5", "--quiet")

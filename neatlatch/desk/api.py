@@ -24,6 +24,7 @@ from neatlatch.desk.connections.accounts_api import router as accounts
 from neatlatch.desk.connections.api import router as connections
 from neatlatch.desk.credentials.api import router as credentials
 from neatlatch.desk.finding.api import router as finds
+from neatlatch.desk.house.api import router as house
 from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people
@@ -67,6 +68,7 @@ for router in (
     redirect_uris,
     scopes,
     credentials,
+    house,
     connections,
     accounts,
     users,

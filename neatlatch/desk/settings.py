@@ -52,6 +52,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.clients",
     "neatlatch.desk.credentials",
     "neatlatch.desk.connections",
+    "neatlatch.desk.house",
     "neatlatch.desk.users",
     "neatlatch.desk.access",
     "neatlatch.desk.inventory",

@@ -4,6 +4,7 @@ from django.urls import path, re_path
 
 from . import views
 from .api import api
+from .house import endpoints as house
 from .rounds import events
 
 urlpatterns = [
@@ -11,6 +12,16 @@ urlpatterns = [
     path("api/rounds/<int:number>/events", events.round_events),
     path("api/", api.urls),
     path("alive", views.alive),
+    # RFC 8414 §3.1: the well-known part stands between host and path.
+    path(".well-known/oauth-authorization-server/house/<slug:environment>", house.metadata),
+    path("house/<slug:environment>/authorize", house.authorize),
+    path("house/<slug:environment>/token", house.token),
+    path("house/<slug:environment>/introspect", house.introspect),
+    path("house/<slug:environment>/revoke", house.revoke),
+    path("house/<slug:environment>/jwks", house.jwks),
+    path("house/<slug:environment>/status/<int:block>", house.status),
+    path("house/<slug:environment>/register", house.register),
+    path("house/<slug:environment>/register/<slug:client_id>", house.registration),
     re_path(r"^return/?$", views.come_back),
     re_path(r"^.*$", views.front),
 ]

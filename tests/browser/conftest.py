@@ -30,9 +30,14 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
 def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
     """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name."""
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the front end first: bin/test does"
-    desk = Desk(home, stand_ins, home.parent / "standins" / "certificates" / "root.pem")
-    desk.manage("migrate", "--verbosity", "0")
-    desk.manage("collectstatic", "--noinput", "--verbosity", "0")
+    trust, fresh = home.parent / "standins" / "certificates" / "root.pem", home.parent / "fresh"
+    if not fresh.exists():  # migrated once, then copied: it takes longer than most tests
+        first = Desk(fresh, stand_ins, trust)
+        first.manage("migrate", "--verbosity", "0")
+        first.manage("collectstatic", "--noinput", "--verbosity", "0")
+    shutil.copytree(fresh, home, ignore=shutil.ignore_patterns("*.key", "static"))
+    (home / "static").symlink_to(fresh / "static")
+    desk = Desk(home, stand_ins, trust)
     desk.passwords = json.loads(desk.python(fill).splitlines()[-1])  # type: ignore[attr-defined]
     desk.start(*(("desk", "worker") if worker else ("desk",)))
     return desk

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -14,7 +17,7 @@ from django.test import Client as WebClient
 
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.demo.load import SCENARIO, load_environments
+from neatlatch.demo.load import SCENARIO, load, load_environments
 from neatlatch.demo.visitor import Visitor
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.models import Place
@@ -28,6 +31,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Test
 from tests.harness import StandIns
+from tests.settings import HOME_OF_TESTS
 
 STORY = yaml.safe_load(SCENARIO.read_text())
 SERVICE = "svc-manifests@gannet.example"
@@ -104,6 +108,24 @@ def setup(transactional_db: None, stand_ins: StandIns) -> Iterator[Setup]:
     load_environments(STORY)
     yield Setup(stand_ins, Person.objects.create_user("morag", password=PASSWORD, role="administrator"))
     forget_the_journal()
+
+
+_KEPT: dict[str, Path] = {}
+
+
+def load_once(port: int, **how: Any) -> None:
+    """Load the demo into the empty test database: the first time for real, after that as it stood when it was loaded. The stand-ins keep what they gave."""
+    key = repr(sorted(how.items()))
+    connection.ensure_connection()
+    if key in _KEPT:
+        with contextlib.closing(sqlite3.connect(_KEPT[key])) as kept:
+            kept.backup(connection.connection)
+        return
+    load(port, **how)
+    file = HOME_OF_TESTS / f"loaded-{len(_KEPT)}.sqlite3"
+    with contextlib.closing(sqlite3.connect(file)) as copy:
+        connection.connection.backup(copy)
+    _KEPT[key] = file
 
 
 def forget_the_journal() -> None:

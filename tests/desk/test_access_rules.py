@@ -9,14 +9,13 @@ import httpx
 import pytest
 from django.test import Client as WebClient
 
-from neatlatch.demo.load import load
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
 from tests.harness import PORTS, StandIns
 
-from .conftest import forget_the_journal
+from .conftest import forget_the_journal, load_once
 from .test_workbenches import send
 
 ADDRESS = "/access-rules/vessel-positions/production"
@@ -26,7 +25,7 @@ HEADING = "effect,who,operation,resource,match,from\n"
 @pytest.fixture
 def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
     """Vessel positions and Repair tickets as the demo has them."""
-    load(stand_ins.port, only=("vessel-positions", "repair-tickets"), with_benches=False)
+    load_once(stand_ins.port, only=("vessel-positions", "repair-tickets"), with_benches=False)
     client = WebClient()
     client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
     yield client

@@ -104,7 +104,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     assert logins["morag"] in again  # the data was kept
     stop(demo)
 
-    demo = start("--port", str(port), "--fresh")
+    demo = start("--port", str(port), "--fresh", "--only", "lost-property")
     fresh = read_until_ready(demo)
     assert logins["morag"] not in fresh
     stop(demo)

@@ -9,7 +9,6 @@ import pytest
 from django.db import connection as database
 from django.test import Client as WebClient
 
-from neatlatch.demo.load import load
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections.models import Connection
@@ -19,14 +18,14 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import User
 from tests.harness import StandIns
 
-from .conftest import forget_the_journal
+from .conftest import forget_the_journal, load_once
 from .test_workbenches import send
 
 
 @pytest.fixture
 def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
     """OAuth clients, a certificate and their users."""
-    load(stand_ins.port, only=("cargo-manifests", "crew-roster"), with_benches=False)
+    load_once(stand_ins.port, only=("cargo-manifests", "crew-roster"), with_benches=False)
     client = WebClient()
     client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
     index.rebuild()  # other tests' databases were emptied behind the index's back

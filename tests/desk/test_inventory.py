@@ -13,7 +13,6 @@ from django.test import Client as WebClient
 
 from neatlatch.cli import main
 from neatlatch.core import openapi
-from neatlatch.demo.load import load
 from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections import services as connections
@@ -27,14 +26,14 @@ from neatlatch.desk.rounds.models import Sample, Test
 from neatlatch.desk.users.models import User
 from tests.harness import StandIns
 
-from .conftest import Setup, forget_the_journal
+from .conftest import Setup, forget_the_journal, load_once
 from .test_workbenches import send
 
 
 @pytest.fixture
 def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
     """Three applications as the demo has them: OAuth by protocol and by hand, a certificate, a stream with two endpoints."""
-    load(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))
+    load_once(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))
     yield Person.objects.get(username="morag")
     forget_the_journal()
 

@@ -74,6 +74,8 @@ class ProfileVersion(models.Model):
 class Place(models.Model):
     """An application in one environment: its addresses there, and its published metadata if it has any.
 
+    ``house``: it accepts what the house authority issues, beside or in place of what it issues itself.
+
     ``more`` holds the addresses that have no column of their own, by the key of the profile's value. Any address may have slots.
     """
 
@@ -84,6 +86,7 @@ class Place(models.Model):
     token_endpoint = models.CharField(max_length=500, blank=True)
     api_base = models.CharField(max_length=500, blank=True)
     more = models.JSONField(default=dict)
+    house = models.BooleanField(default=False)
     metadata_address = models.CharField(max_length=500, blank=True)
     metadata: Any = models.JSONField(null=True, blank=True)
     read_at = models.DateTimeField(null=True, blank=True)

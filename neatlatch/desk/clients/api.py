@@ -19,6 +19,7 @@ from neatlatch.desk.common import guard, problems
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.house import issuing
 
 from . import services
 from .models import Client
@@ -27,7 +28,8 @@ router = Router(tags=["clients"])
 
 
 class ClientIn(Schema):
-    """A client to register. ``by_protocol``: let the application register it (RFC 7591); else its steps by hand are listed."""
+    """A client to register. ``by_house``: issued by the house authority; ``by_protocol``: let the application register it (RFC 7591); else its steps by hand
+    are listed. ``ends``: when the first secret of the house ends."""
 
     application: str
     environment: str
@@ -39,6 +41,8 @@ class ClientIn(Schema):
     scopes: list[str] = []
     sign_in_method: str = "client_secret_basic"
     by_protocol: bool = True
+    by_house: bool = False
+    ends: datetime | None = None
     vendor_shared: bool = False
     scheme: str = ""
 
@@ -112,6 +116,7 @@ class ClientOut(Schema):
     sign_in_method: str
     consents: dict[str, dict[str, str]]
     managed: bool
+    house: bool
     state: str
     vendor_shared: bool
     scheme: str
@@ -171,7 +176,7 @@ def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = 
         "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
         "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
         "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
-        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "state": client.state,
+        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "house": client.house, "state": client.state,
         "vendor_shared": client.vendor_shared, "scheme": client.scheme, "facts": client.facts, "wanted_facts": [value_out(one) for one in _facts(scheme)],
         "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
         "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
@@ -239,6 +244,9 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]
                             tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
 
     def create() -> tuple[int, dict[str, Any]]:
+        if given.by_house:
+            client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
+            return 201, shape(client, str(made.pk) if made else None)
         if given.scheme and given.scheme not in (CODE, CLIENT):
             return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
         if given.by_protocol:

@@ -223,6 +223,8 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     For a mirrored client only the record changes: it says what a person changed, or will change, in the application's screens.
     """
     wanted = checked(edit(client.fields()))
+    if client.house:
+        return put_fields(by, client, wanted)
     if not client.managed:
         with transaction.atomic():
             return _save(by, client, lambda one: one.put(wanted), "noted a change")
@@ -245,8 +247,19 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
         return _save(by, client, take, "changed at the application")
 
 
+@transaction.atomic
+def put_fields(by: Person | str, client: Client, wanted: ClientMetadata) -> Client:
+    """Change a client of the house: the record is the provider's side itself."""
+    known = {one.name for one in client.place.application.read_profile().scopes}
+    if unknown := sorted(wanted.scopes - known):
+        raise wrong_fields({"scopes": f"{client.place.application.name} has no scope {unknown[0]}."})
+    return _save(by, client, lambda one: one.put(wanted), "changed at the house authority")
+
+
 def read_back(by: Person, client: Client) -> Client:
     """Read a managed client as the provider holds it now, and take it over (RFC 7592 §2.1)."""
+    if client.house:
+        return client
     if not client.managed or client.management_token is None:
         raise Problem(409, "This client is a mirrored record.", "Compare it by hand with the application's own screens.")
     told = _ask(oauth2.read_request(client.management_address, safe.unseal(client.management_token, client.token_place).reveal()))
@@ -309,7 +322,7 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
     return client
 
 
-def remove(by: Person, client: Client) -> None:
+def remove(by: Person | str, client: Client) -> None:
     """Remove a client: at the provider too where it is managed (RFC 7592 §2.3). Refused while a connection names it."""
     if users := list(client.connections.values_list("ref", flat=True)):
         raise Problem(409, "Connections use this client.", f"{', '.join(users)} would stop. Name another client there first.")

@@ -11,6 +11,7 @@ from django.conf import settings
 from django.db.models import OuterRef, Prefetch, QuerySet, Subquery
 
 from neatlatch.core import addresses, breaks, pins
+from neatlatch.core.authority import telling
 from neatlatch.core.certificates.sight import of_pem
 from neatlatch.core.health import State
 from neatlatch.core.pins import CallerSide, CertificateSight, Consent, Halves, Need, PersonalAccount, Pin, ProviderSide, SecretFacts
@@ -75,14 +76,25 @@ def _patterns(place: Place) -> dict[str, str]:
     return {key: address for key, address in place.by_key().items() if addresses.placeholders(address)}
 
 
-def provider_addresses(place: Place, slots: dict[str, str]) -> dict[str, str]:
-    """The provider's addresses, with the slots that were filled in."""
-    return {key: fill_slots(address, slots) for key, address in place.by_key().items()}
+def provider_addresses(place: Place, slots: dict[str, str], client: Client | None = None) -> dict[str, str]:
+    """The provider's addresses, with the slots that were filled in. A client of the house signs in at the house authority."""
+    found = {key: fill_slots(address, slots) for key, address in place.by_key().items()}
+    return found | ({key: published(place, client, key, slots) for key in _OF_ISSUER} if client is not None and client.house else {})
+
+
+_OF_ISSUER = ("issuer", "authorization_endpoint", "token_endpoint")
+
+
+def published(place: Place, client: Client | None, field: str, slots: dict[str, str] | None = None) -> str:
+    """An address of whoever issued the client: the application, or the house authority; empty: it has none."""
+    if client is not None and client.house:
+        return str(telling.metadata(f"{settings.PUBLIC_URL}/house/{place.environment.key}", ()).get(field, ""))
+    return place.published(field, slots)
 
 
 def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> ProviderSide:
     place, client = connection.place, connection.client
-    told = provider_addresses(place, connection.slots)
+    told = provider_addresses(place, connection.slots, client)
     issuer = told.pop("issuer", "")
     administrator = frozenset(one.name for one in profile.scopes if one.administrator)
     if client is None:

@@ -65,7 +65,12 @@ def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
 
 def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: str, slots: dict[str, str] | None = None) -> dict[str, str]:
     """What can be filled in already: the provider's addresses and what its side says of us."""
-    known = {"redirect_uri": redirect_uri, "client_sign_in": "client_secret_basic", "account": "", **provider_addresses(place, slots or {})}
+    known = {
+        "redirect_uri": redirect_uri,
+        "client_sign_in": "client_secret_basic",
+        "account": "",
+        **provider_addresses(place, slots or {}, client),
+    }
     if client is not None:
         known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}
     known.setdefault("audience", known.get("token_endpoint", ""))
@@ -429,7 +434,7 @@ def provider_changed(client: Client) -> None:
 def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
-    addresses = provider_addresses(connection.place, connection.slots)
+    addresses = provider_addresses(connection.place, connection.slots, connection.client)
     if pin == "endpoints" and value in addresses:
         values[value] = addresses[value]
     elif pin == "environment":
@@ -465,7 +470,7 @@ def _own_side(by: Person, connection: Connection, key: str, value: str) -> Conne
     elif key == "drop_secret":
         HeldSecret.objects.filter(connection=connection, key="client_secret").delete()
     elif key == "fill_slots":
-        addresses = provider_addresses(connection.place, connection.slots)
+        addresses = provider_addresses(connection.place, connection.slots, connection.client)
         patterns = connection.place.by_key()
         connection.values = {
             one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held for one, held in connection.values.items()

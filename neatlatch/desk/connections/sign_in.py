@@ -23,6 +23,7 @@ from neatlatch.wire import oauth
 from neatlatch.wire.road import Road, RoadError
 
 from . import tokens
+from .halves import published
 from .models import Account, Connection, SignIn, TokenSet
 
 LONGEST = timedelta(minutes=15)
@@ -208,7 +209,7 @@ def _trade_refused(reading: replies.Reading) -> str:
 
 def _whose(way: Road, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
-    endpoint = connection.place.published("introspection_endpoint", connection.slots)
+    endpoint = published(connection.place, connection.client, "introspection_endpoint", connection.slots)
     if not endpoint:
         return ""
     request = oauth2.introspection_request(endpoint, tokens.client_of(connection), access)

@@ -34,6 +34,7 @@ from neatlatch.wire import oauth
 from neatlatch.wire.ladder import Held, NoToken
 from neatlatch.wire.road import Road, RoadError
 
+from .halves import published
 from .models import Connection, TokenSet
 
 log = structlog.get_logger()
@@ -287,7 +288,7 @@ def revoke(connection: Connection, person: int | None = None) -> str:
 
 def revoke_these(connection: Connection, access: str, refresh: str) -> str:
     """Ask the provider to end tokens; answers in words whether it did."""
-    endpoint = connection.place.published("revocation_endpoint", connection.slots)
+    endpoint = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
     if not endpoint:
         return "no, it publishes no address for that"
     token, hint = (refresh, "refresh_token") if refresh else (access, "access_token")

@@ -16,18 +16,25 @@ class Credential(models.Model):
     """A secret: of a client, a key, a password, a token, a private key. ``kind`` is the key of the profile's value that it serves.
 
     ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters; ``public_key`` names a private key's other half.
+
+    One that the house authority issued is recognised by its ``digest`` (SHA-256); its ``value`` is kept only until somebody has taken it, or while a
+    connection of ours holds it. ``revoked`` and ``why`` say how it came to its end.
     """
 
     class State(models.TextChoices):
         """Its life."""
 
+        STAGED = "staged"
         ACTIVE = "active"
+        RETIRING = "retiring"
         RETIRED = "retired"
+        REVOKED = "revoked"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(Client, null=True, on_delete=models.CASCADE, related_name="credentials")
     kind = models.CharField(max_length=30, default="client_secret")
-    value = models.BinaryField()
+    value = models.BinaryField(null=True)
+    digest = models.CharField(max_length=64, blank=True, db_index=True)
     fingerprint = models.CharField(max_length=64, db_index=True)
     hint = models.CharField(max_length=10)
     secret_id = models.CharField(max_length=200, blank=True)
@@ -38,6 +45,11 @@ class Credential(models.Model):
     public_key = models.CharField(max_length=64, blank=True)
     looks_like_id = models.BooleanField(default=False)
     put_in_by = models.CharField(max_length=150, blank=True)
+    replaces = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="replaced_by")
+    last_used = models.DateTimeField(null=True)
+    last_used_from = models.CharField(max_length=45, blank=True)
+    revoked = models.DateTimeField(null=True)
+    why = models.CharField(max_length=200, blank=True)
 
     class Meta:
         ordering = ["issued"]
@@ -49,11 +61,18 @@ class Credential(models.Model):
 
     def open(self) -> Secret:
         """The value. Raises :class:`safe.CannotOpen`."""
+        if self.value is None:
+            raise safe.CannotOpen(f"The value of {self.hint} is not kept: it was handed over, and only its digest stayed.")
         return safe.unseal(self.value, self.sealed_place)
+
+    @property
+    def lives(self) -> bool:
+        """Whether its state lets it in; its end is another question."""
+        return self.state in (self.State.STAGED, self.State.ACTIVE, self.State.RETIRING)
 
 
 class Handover(models.Model):
-    """The one moment when a new secret is shown: waiting, then shown, then closed for good."""
+    """The one moment when a new secret is shown: waiting, then shown, then closed for good. One that nobody took by its end revokes the secret."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     credential = models.OneToOneField(Credential, on_delete=models.CASCADE, related_name="handover")
@@ -61,3 +80,4 @@ class Handover(models.Model):
     made = models.DateTimeField(auto_now_add=True)
     shown = models.DateTimeField(null=True)
     closed = models.DateTimeField(null=True)
+    ends = models.DateTimeField(null=True)

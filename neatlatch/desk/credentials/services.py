@@ -87,5 +87,12 @@ def close(by: Person, handover: Handover) -> Handover:
     if handover.closed is None:
         handover.closed = timezone.now()
         handover.save(update_fields=["closed"])
+        forget(handover.credential)
         write(by, "has the secret", "credential", handover.credential.hint)
     return handover
+
+
+def forget(credential: Credential) -> None:
+    """Keep only the digest of a secret of the house that was taken, unless a connection of ours holds it."""
+    if credential.digest and not credential.holders.exists():
+        Credential.objects.filter(pk=credential.pk).update(value=None)

@@ -56,7 +56,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         further=tuple(_further(one, values, opened) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
-        introspection_endpoint=connection.place.published("introspection_endpoint", connection.slots),
+        introspection_endpoint=halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots),
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
         implies=profile.implies,

@@ -1,0 +1,78 @@
+"""Trading a code or a refresh token for tokens: whether it may be (RFC 6749 §4.1.3, §6; RFC 7636 §4.6; RFC 9700 §4.14.2)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+
+from .. import pkce, redirects
+from .refusing import Refused
+
+_GONE = "It is not known, has ended, or was used"
+
+
+class Reused(Refused):
+    """A code or refresh token came a second time: whoever has it may have stolen it, so all that came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2)."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__("invalid_grant", _GONE, logged=f"{what} reused")
+
+
+@dataclass(frozen=True)
+class Code:
+    """A code as it is kept."""
+
+    client_id: str
+    redirect_uri: str
+    redirect_given: bool
+    challenge: str
+    ends: datetime
+    used: bool
+    revoked: bool
+
+
+@dataclass(frozen=True)
+class Refresh:
+    """A refresh token as it is kept."""
+
+    client_id: str
+    ends: datetime
+    used: bool
+    revoked: bool
+
+
+def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: datetime) -> None:
+    """Whether a code may be traded. Raises :class:`Refused`, or :class:`Reused`; what exactly was wrong stands in ``logged`` only.
+
+    A code that comes from another client than it was given to is refused, and is not spoilt by it.
+    """
+    if code is None:
+        raise Refused("invalid_grant", _GONE, logged="code unknown")
+    if code.client_id != client_id:
+        raise Refused("invalid_grant", _GONE, logged="code of another client")
+    if code.used:
+        raise Reused("code")
+    if code.revoked or now >= code.ends:
+        raise Refused("invalid_grant", _GONE, logged="code revoked" if code.revoked else "code ended")
+    same, why = redirects.token_request(code.redirect_uri if code.redirect_given else None, params.get("redirect_uri"))
+    if not same:
+        raise Refused("invalid_grant", f"redirect_uri: {why}", logged="code with another redirect URI")
+    if "code_verifier" not in params:
+        raise Refused("invalid_grant", "code_verifier is wanted", logged="code without verifier")
+    if not pkce.verify(params["code_verifier"], code.challenge).holds:
+        raise Refused("invalid_grant", "code_verifier does not fit the challenge", logged="code with a wrong verifier")
+
+
+def renew(refresh: Refresh | None, client_id: str, now: datetime) -> None:
+    """Whether a refresh token may be traded. Each serves once. Raises :class:`Refused`, or :class:`Reused`."""
+    if refresh is None:
+        raise Refused("invalid_grant", _GONE, logged="refresh token unknown")
+    if refresh.client_id != client_id:
+        raise Refused("invalid_grant", _GONE, logged="refresh token of another client")
+    if refresh.revoked:
+        raise Refused("invalid_grant", _GONE, logged="refresh token revoked")
+    if refresh.used:
+        raise Reused("refresh token")
+    if now >= refresh.ends:
+        raise Refused("invalid_grant", _GONE, logged="refresh token ended")

@@ -1,0 +1,423 @@
+"""Pages of the house authority: its keys, its clients and what they hold, and the question put before a person."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.db.models import Count, Q
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+
+from neatlatch.core.authority import rollover
+from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
+from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.clients.api import find as find_client
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import guard, problems
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.people.models import Person
+
+from . import endpoints, issuing, signing, tokens
+from .models import Access, Grant, RegistrationRight, SigningKey, Turned, Waiting
+
+router = Router(tags=["house authority"])
+_MOST_SHOWN = 100
+
+
+class SigningKeyOut(Schema):
+    """A signing key and its turn."""
+
+    kid: str
+    turn: str
+    published_from: datetime
+    signs_from: datetime
+    signs_until: datetime | None
+    published_until: datetime | None
+    made_by: str
+
+
+class AcceptingOut(Schema):
+    """An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as."""
+
+    application: str
+    name: str
+    clients: int
+    asks_as: str
+    asker: UUID | None
+
+
+class TurnedOut(Schema):
+    """A request that was turned away, and what was really wrong."""
+
+    at: datetime
+    endpoint: str
+    what: str
+    client: str
+    address: str
+
+
+class RightOut(Schema):
+    """A right to register clients by protocol, without its token."""
+
+    id: UUID
+    application: str
+    hint: str
+    made_by: str
+    made: datetime
+    ends: datetime
+    left: int
+
+
+class AuthorityOut(Schema):
+    """The authority of one environment."""
+
+    environment: EnvironmentOut
+    issuer: str
+    metadata_address: str
+    keys: list[SigningKeyOut]
+    accepting: list[AcceptingOut]
+    others: list[str]
+    clients: int
+    tokens: int
+    rights: list[RightOut]
+    turned: list[TurnedOut]
+
+
+class Accepts(Schema):
+    """Whether an application accepts what the house issues."""
+
+    accepts: bool
+
+
+class HandoverMade(Schema):
+    """Where the new secret is handed over."""
+
+    client: UUID
+    handover: UUID
+
+
+class RightIn(Schema):
+    """Who may register: for one application, so many clients, for so many days."""
+
+    application: str
+    uses: int = 1
+    days: int = 7
+
+
+class RightMade(RightOut):
+    """A new right; its token is shown this once."""
+
+    token: str
+
+
+class QuestionOut(Schema):
+    """What a client asks a person to allow. ``refused``: why it cannot be asked."""
+
+    client: str
+    application: str
+    environment: EnvironmentOut | None
+    scopes: list[dict[str, str]]
+    back_to: str
+    person: str
+    refused: str
+    over: bool
+
+
+class AnswerIn(Schema):
+    """The person's answer."""
+
+    allow: bool
+
+
+class SentOn(Schema):
+    """Where the browser goes on to."""
+
+    location: str
+
+
+class SecretLife(Schema):
+    """A secret of a client of the house."""
+
+    id: UUID
+    hint: str
+    named: str
+    state: str
+    issued: datetime
+    ends: datetime | None
+    over: bool
+    last_used: datetime | None
+    last_used_from: str
+    tokens: int
+    connections: list[str]
+    why: str
+    handover: UUID | None
+    made_by: str
+
+
+class TokenLife(Schema):
+    """An access token that is alive."""
+
+    number: int
+    person: str
+    secret: str
+    scopes: list[str]
+    issued: datetime
+    ends: datetime
+
+
+class IssuedOut(Schema):
+    """What a client of the house holds."""
+
+    client: UUID
+    client_id: str
+    issuer: str
+    most_secrets: int
+    secrets: list[SecretLife]
+    tokens: list[TokenLife]
+    tokens_alive: int
+    allowed_by: list[str]
+    turned: list[TurnedOut]
+
+
+class SecretIn(Schema):
+    """Another secret. ``ends``: unless said, in half a year."""
+
+    ends: datetime | None = None
+
+
+class Why(Schema):
+    """Why something is revoked; ``tokens``: only these, by their numbers."""
+
+    why: str = ""
+    tokens: list[int] | None = None
+
+
+class Ended(Schema):
+    """How many tokens ended."""
+
+    ended: int
+
+
+def _environment(key: str) -> Environment:
+    found = Environment.objects.filter(key=key).first()
+    if found is None:
+        raise problems.not_found("environment")
+    return found
+
+
+def _turned(rows: Any) -> list[dict[str, Any]]:
+    return [
+        {
+            "at": one.at,
+            "endpoint": one.endpoint,
+            "what": one.what,
+            "client": one.client.client_id if one.client else one.named,
+            "address": one.address,
+        }
+        for one in rows
+    ]
+
+
+def _right(one: RegistrationRight) -> dict[str, Any]:
+    return {
+        "id": one.pk,
+        "application": one.place.application.name,
+        "hint": one.hint,
+        "made_by": one.made_by,
+        "made": one.made,
+        "ends": one.ends,
+        "left": one.left,
+    }
+
+
+def _authority(environment: Environment) -> dict[str, Any]:
+    now, name = timezone.now(), issuing.issuer(environment)
+    keys = SigningKey.objects.filter(environment=environment).defer("private")
+    places = Place.objects.filter(environment=environment).select_related("application").order_by("application__name")
+    counts = dict(
+        Client.objects.filter(place__environment=environment, house=True, resource=False).values_list("place").annotate(Count("pk"))
+    )
+    askers = {one.place_id: one for one in Client.objects.filter(place__environment=environment, house=True, resource=True)}
+
+    def accepting(one: Place) -> dict[str, Any]:
+        asker = askers.get(one.pk)
+        return {"application": one.application.key, "name": one.application.name, "clients": counts.get(one.pk, 0), "asks_as": asker.client_id if asker else "",
+                "asker": asker.pk if asker else None}  # fmt: skip
+
+    return {
+        "environment": environment_out(environment), "issuer": name,
+        "metadata_address": name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
+        "keys": [{"kid": one.kid, "turn": rollover.turn(one.as_key(), now), "published_from": one.published_from, "signs_from": one.signs_from,
+                  "signs_until": one.signs_until, "published_until": one.published_until, "made_by": one.made_by} for one in keys],
+        "accepting": [accepting(one) for one in places if one.house], "others": [one.application.name for one in places if not one.house],
+        "clients": sum(counts.values()),
+        "tokens": Access.objects.filter(environment=environment, revoked=None, ends__gt=now).count(),
+        "rights": [_right(one) for one in RegistrationRight.objects.select_related("place__application").filter(place__environment=environment, ends__gt=now, left__gt=0)],
+        "turned": _turned(Turned.objects.select_related("client").filter(environment=environment)[:20]),
+    }  # fmt: skip
+
+
+@router.get("/house", response=list[AuthorityOut])
+def house(request: HttpRequest) -> list[dict[str, Any]]:
+    """The house authority in each environment."""
+    guard.need(request, "look")
+    return [_authority(one) for one in Environment.objects.all()]
+
+
+@router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
+def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
+    """Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended."""
+    found = _environment(environment)
+    signing.roll_over(guard.need(request, "change"), found)
+    return 201, _authority(found)
+
+
+@router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
+def accepts(request: HttpRequest, environment: str, application: str, given: Accepts) -> dict[str, Any]:
+    """Note that an application accepts what the house issues, or no longer."""
+    by = guard.need(request, "change")
+    issuing.accepts(by, find_place(application, environment), given.accepts)
+    return _authority(_environment(environment))
+
+
+@router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
+def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, dict[str, Any]]:
+    """Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people."""
+    by = guard.need(request, "change")
+    client, handover = issuing.resource(by, find_place(application, environment))
+    return 201, {"client": client.pk, "handover": handover.pk}
+
+
+@router.post("/house/{environment}/registration-rights", response={201: RightMade})
+def new_right(request: HttpRequest, environment: str, given: RightIn) -> tuple[int, dict[str, Any]]:
+    """Let somebody register clients by protocol (RFC 7591)."""
+    by = guard.need(request, "change")
+    wrong = {
+        key: f"Give a number from 1 to {most}."
+        for key, value, most in (("uses", given.uses, 1000), ("days", given.days, 90))
+        if not 1 <= value <= most
+    }
+    place = find_place(given.application, environment)
+    if not place.house:
+        wrong["application"] = f"{place.application.name} does not accept what the house authority issues there."
+    if wrong:
+        raise problems.wrong_fields(wrong)
+    right, value = endpoints.new_right(by, place, given.uses, given.days)
+    return 201, {**_right(right), "token": value}
+
+
+@router.delete("/house/registration-rights/{identity}", response={204: None})
+def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
+    """Take a right to register away."""
+    by = guard.need(request, "change")
+    found = RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("right")
+    endpoints.end_right(by, found)
+    return 204, None
+
+
+# The question put before a person
+
+
+@router.get("/house/requests/{identity}", response=QuestionOut)
+def question(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """What a client asks the person to allow."""
+    person = request.user
+    assert isinstance(person, Person)
+    found = Waiting.objects.select_related("client__place__application", "client__place__environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("request")
+    client = found.client
+    meanings = {one.name: one.meaning for one in client.place.application.read_profile().scopes} if client else {}
+    return {
+        "client": client.name if client else "", "application": client.place.application.name if client else "",
+        "environment": environment_out(client.place.environment) if client else None, "back_to": found.redirect_uri, "person": person.shown_name,
+        "scopes": [{"name": one, "meaning": meanings.get(one, "")} for one in found.scopes], "refused": found.refused,
+        "over": found.answered is not None or found.ends <= timezone.now(),
+    }  # fmt: skip
+
+
+@router.post("/house/requests/{identity}/answers", response=SentOn)
+def answer(request: HttpRequest, identity: UUID, given: AnswerIn) -> dict[str, Any]:
+    """The person allows it, or not. Anybody who can log in may answer for themselves."""
+    person = request.user
+    assert isinstance(person, Person)
+    found = Waiting.objects.filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("request")
+    return {"location": tokens.answer(person, found, given.allow)}
+
+
+# What a client holds
+
+
+def _house_client(identity: UUID) -> Client:
+    found = find_client(identity)
+    if not found.house:
+        raise problems.Problem(
+            409, "This client was issued by its application.", "What it holds there is seen in the application's own screens."
+        )
+    return found
+
+
+def _issued(client: Client) -> dict[str, Any]:
+    now = timezone.now()
+    alive = Q(access_tokens__revoked=None, access_tokens__ends__gt=now)
+    rows = client.credentials.exclude(digest="").defer("value").select_related("handover").prefetch_related("holders__connection")
+    living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
+
+    def secret(one: Any) -> dict[str, Any]:
+        handover = getattr(one, "handover", None)
+        waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
+        return {"id": one.pk, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
+                "over": one.ends is not None and one.ends <= now, "last_used": one.last_used, "last_used_from": one.last_used_from, "tokens": one.living,
+                "connections": sorted({h.connection.ref for h in one.holders.all()}), "why": one.why, "handover": handover.pk if handover and waiting else None,
+                "made_by": one.put_in_by}  # fmt: skip
+
+    return {
+        "client": client.pk, "client_id": client.client_id, "issuer": issuing.issuer(client.place.environment), "most_secrets": issuing.LIVE_SECRETS,
+        "secrets": [secret(one) for one in rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20]],
+        "tokens": [{"number": one.pk, "person": one.grant.person.shown_name if one.grant else "", "secret": one.credential.hint if one.credential else "",
+                    "scopes": one.scopes, "issued": one.issued, "ends": one.ends}
+                   for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]],
+        "tokens_alive": living.count(),
+        "allowed_by": sorted({one.person.shown_name for one in Grant.objects.filter(client=client, revoked=None).select_related("person")}),
+        "turned": _turned(Turned.objects.select_related("client").filter(client=client)[:10]),
+    }  # fmt: skip
+
+
+@router.get("/clients/{identity}/issued", response=IssuedOut)
+def issued(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away."""
+    guard.need(request, "look")
+    return _issued(_house_client(identity))
+
+
+@router.post("/clients/{identity}/secrets", response={201: HandoverMade})
+def add_secret(request: HttpRequest, identity: UUID, given: SecretIn) -> tuple[int, dict[str, Any]]:
+    """Make another secret of a client; at most two live at once."""
+    by, client = guard.need(request, "change"), _house_client(identity)
+    return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
+
+
+@router.post("/clients/{identity}/token-revocations", response=Ended)
+def revoke_tokens(request: HttpRequest, identity: UUID, given: Why) -> dict[str, Any]:
+    """Revoke the tokens of a client, all or some."""
+    by = guard.need(request, "change")
+    return {"ended": issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens)}
+
+
+@router.post("/credentials/{identity}/revocations", response=IssuedOut)
+def revoke(request: HttpRequest, identity: UUID, given: Why) -> dict[str, Any]:
+    """Revoke a secret that the house authority issued, and what was got with it."""
+    by = guard.need(request, "change")
+    found = Credential.objects.filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    revoked = issuing.revoke(by, found, given.why)
+    assert revoked.client is not None
+    return _issued(find_client(revoked.client.pk))
