@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 
 import pytest
@@ -12,7 +13,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance, status_code_conformance
 
 from neatlatch.desk.api import api
-from tests.harness import Desk, StandIns
+from tests.harness import ROOT, Desk, StandIns
 
 # Left out: logging out (the next call would be nobody's), and people (it would switch itself off).
 _LEFT_OUT = r"^/api/session|^/api/people/"
@@ -40,3 +41,12 @@ def test_any_call_is_answered_as_described(case: schemathesis.Case, desk: Desk) 
     headers = {"X-CSRFToken": web.headers["X-CSRFToken"], "If-Match": "*"}
     checks = [not_a_server_error, status_code_conformance, content_type_conformance, response_schema_conformance]
     case.call_and_validate(base_url=desk.url, headers=headers, cookies=dict(web.cookies), checks=checks)
+
+
+def test_no_two_schemas_share_a_name() -> None:
+    """In the API's description the later of two would silently take the place of the earlier."""
+    seen: dict[str, str] = {}
+    for file in sorted((ROOT / "neatlatch" / "desk").glob("*/*.py")):
+        for name in re.findall(r"^class (\w+)\((?:Schema|\w+(?:Out|In|IO|Row))\):", file.read_text(), re.MULTILINE):
+            assert name not in seen, f"{name} stands in {seen[name]} and in {file}"
+            seen[name] = str(file)

@@ -42,6 +42,7 @@ class PlaceOut(Schema):
     more: dict[str, str]
     metadata_address: str
     registers: bool
+    house: bool
     grants: list[str]
     sign_in_methods: list[str]
     read_at: datetime | None
@@ -237,7 +238,8 @@ def _place_out(place: Any) -> dict[str, Any]:
     return {
         "environment": environment_out(place.environment), "issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint,
         "token_endpoint": place.token_endpoint, "api_base": place.api_base, "more": place.more, "metadata_address": place.metadata_address,
-        "registers": bool(place.published("registration_endpoint")), "grants": list(published.grant_types_supported) if published else [],
+        "registers": bool(place.published("registration_endpoint")), "house": place.house,
+        "grants": list(published.grant_types_supported) if published else [],
         "sign_in_methods": list(published.token_endpoint_auth_methods_supported) if published else [], "read_at": place.read_at,
         "clients": place.client_count, "connections": place.connection_count,
     }  # fmt: skip

@@ -59,7 +59,7 @@ class TurnedOut(Schema):
     address: str
 
 
-class RightOut(Schema):
+class RegistrationRightOut(Schema):
     """A right to register clients by protocol, without its token."""
 
     id: UUID
@@ -82,11 +82,11 @@ class AuthorityOut(Schema):
     others: list[str]
     clients: int
     tokens: int
-    rights: list[RightOut]
+    rights: list[RegistrationRightOut]
     turned: list[TurnedOut]
 
 
-class Accepts(Schema):
+class AcceptsIn(Schema):
     """Whether an application accepts what the house issues."""
 
     accepts: bool
@@ -99,7 +99,7 @@ class HandoverMade(Schema):
     handover: UUID
 
 
-class RightIn(Schema):
+class RegistrationRightIn(Schema):
     """Who may register: for one application, so many clients, for so many days."""
 
     application: str
@@ -107,7 +107,7 @@ class RightIn(Schema):
     days: int = 7
 
 
-class RightMade(RightOut):
+class RegistrationRightMade(RegistrationRightOut):
     """A new right; its token is shown this once."""
 
     token: str
@@ -126,7 +126,7 @@ class QuestionOut(Schema):
     over: bool
 
 
-class AnswerIn(Schema):
+class AllowIn(Schema):
     """The person's answer."""
 
     allow: bool
@@ -182,14 +182,14 @@ class IssuedOut(Schema):
     turned: list[TurnedOut]
 
 
-class SecretIn(Schema):
+class AnotherSecretIn(Schema):
     """Another secret. ``ends``: unless said, in half a year."""
 
     ends: datetime | None = None
 
 
-class Why(Schema):
-    """Why something is revoked; ``tokens``: only these, by their numbers."""
+class RevokeIn(Schema):
+    """RevokeIn something is revoked; ``tokens``: only these, by their numbers."""
 
     why: str = ""
     tokens: list[int] | None = None
@@ -276,7 +276,7 @@ def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, An
 
 
 @router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
-def accepts(request: HttpRequest, environment: str, application: str, given: Accepts) -> dict[str, Any]:
+def accepts(request: HttpRequest, environment: str, application: str, given: AcceptsIn) -> dict[str, Any]:
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
     issuing.accepts(by, find_place(application, environment), given.accepts)
@@ -291,8 +291,8 @@ def asker(request: HttpRequest, environment: str, application: str) -> tuple[int
     return 201, {"client": client.pk, "handover": handover.pk}
 
 
-@router.post("/house/{environment}/registration-rights", response={201: RightMade})
-def new_right(request: HttpRequest, environment: str, given: RightIn) -> tuple[int, dict[str, Any]]:
+@router.post("/house/{environment}/registration-rights", response={201: RegistrationRightMade})
+def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn) -> tuple[int, dict[str, Any]]:
     """Let somebody register clients by protocol (RFC 7591)."""
     by = guard.need(request, "change")
     wrong = {
@@ -342,7 +342,7 @@ def question(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 
 @router.post("/house/requests/{identity}/answers", response=SentOn)
-def answer(request: HttpRequest, identity: UUID, given: AnswerIn) -> dict[str, Any]:
+def answer(request: HttpRequest, identity: UUID, given: AllowIn) -> dict[str, Any]:
     """The person allows it, or not. Anybody who can log in may answer for themselves."""
     person = request.user
     assert isinstance(person, Person)
@@ -398,21 +398,21 @@ def issued(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 
 @router.post("/clients/{identity}/secrets", response={201: HandoverMade})
-def add_secret(request: HttpRequest, identity: UUID, given: SecretIn) -> tuple[int, dict[str, Any]]:
+def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, dict[str, Any]]:
     """Make another secret of a client; at most two live at once."""
     by, client = guard.need(request, "change"), _house_client(identity)
     return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
 
 
 @router.post("/clients/{identity}/token-revocations", response=Ended)
-def revoke_tokens(request: HttpRequest, identity: UUID, given: Why) -> dict[str, Any]:
+def revoke_tokens(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
     """Revoke the tokens of a client, all or some."""
     by = guard.need(request, "change")
     return {"ended": issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens)}
 
 
 @router.post("/credentials/{identity}/revocations", response=IssuedOut)
-def revoke(request: HttpRequest, identity: UUID, given: Why) -> dict[str, Any]:
+def revoke(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
     """Revoke a secret that the house authority issued, and what was got with it."""
     by = guard.need(request, "change")
     found = Credential.objects.filter(pk=identity).first()

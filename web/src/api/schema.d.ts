@@ -2587,6 +2587,8 @@ export interface components {
             metadata_address: string;
             /** Registers */
             registers: boolean;
+            /** House */
+            house: boolean;
             /** Grants */
             grants: string[];
             /** Sign In Methods */
@@ -3691,21 +3693,38 @@ export interface components {
             /** Tokens */
             tokens: number;
             /** Rights */
-            rights: components["schemas"]["RightOut"][];
+            rights: components["schemas"]["RegistrationRightOut"][];
             /** Turned */
             turned: components["schemas"]["TurnedOut"][];
         };
         /**
-         * RightOut
-         * @description A right: yes, some or no, the rules that decide it (by place), and from where it is allowed.
+         * RegistrationRightOut
+         * @description A right to register clients by protocol, without its token.
          */
-        RightOut: {
-            /** Verdict */
-            verdict: string;
-            /** Rules */
-            rules: number[];
-            /** Allowed From */
-            allowed_from: string[];
+        RegistrationRightOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Application */
+            application: string;
+            /** Hint */
+            hint: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /**
+             * Ends
+             * Format: date-time
+             */
+            ends: string;
+            /** Left */
+            left: number;
         };
         /**
          * SigningKeyOut
@@ -3753,10 +3772,10 @@ export interface components {
             address: string;
         };
         /**
-         * Accepts
+         * AcceptsIn
          * @description Whether an application accepts what the house issues.
          */
-        Accepts: {
+        AcceptsIn: {
             /** Accepts */
             accepts: boolean;
         };
@@ -3777,10 +3796,10 @@ export interface components {
             handover: string;
         };
         /**
-         * RightMade
+         * RegistrationRightMade
          * @description A new right; its token is shown this once.
          */
-        RightMade: {
+        RegistrationRightMade: {
             /**
              * Id
              * Format: uuid
@@ -3808,10 +3827,10 @@ export interface components {
             token: string;
         };
         /**
-         * RightIn
+         * RegistrationRightIn
          * @description Who may register: for one application, so many clients, for so many days.
          */
-        RightIn: {
+        RegistrationRightIn: {
             /** Application */
             application: string;
             /**
@@ -3857,10 +3876,10 @@ export interface components {
             location: string;
         };
         /**
-         * AnswerIn
+         * AllowIn
          * @description The person's answer.
          */
-        AnswerIn: {
+        AllowIn: {
             /** Allow */
             allow: boolean;
         };
@@ -3956,17 +3975,10 @@ export interface components {
             ends: string;
         };
         /**
-         * SecretIn
-         * @description A new secret for the caller side; ``key`` is that of the value it is for (empty: the first).
+         * AnotherSecretIn
+         * @description Another secret. ``ends``: unless said, in half a year.
          */
-        SecretIn: {
-            /** Secret */
-            secret: string;
-            /**
-             * Key
-             * @default
-             */
-            key: string;
+        AnotherSecretIn: {
             /** Ends */
             ends?: string | null;
         };
@@ -3979,10 +3991,10 @@ export interface components {
             ended: number;
         };
         /**
-         * Why
-         * @description Why something is revoked; ``tokens``: only these, by their numbers.
+         * RevokeIn
+         * @description RevokeIn something is revoked; ``tokens``: only these, by their numbers.
          */
-        Why: {
+        RevokeIn: {
             /**
              * Why
              * @default
@@ -4397,6 +4409,21 @@ export interface components {
              * @default
              */
             value: string;
+        };
+        /**
+         * SecretIn
+         * @description A new secret for the caller side; ``key`` is that of the value it is for (empty: the first).
+         */
+        SecretIn: {
+            /** Secret */
+            secret: string;
+            /**
+             * Key
+             * @default
+             */
+            key: string;
+            /** Ends */
+            ends?: string | null;
         };
         /**
          * CertificateIn
@@ -5273,6 +5300,18 @@ export interface components {
             before: string;
             /** After */
             after: string;
+        };
+        /**
+         * RightOut
+         * @description A right: yes, some or no, the rules that decide it (by place), and from where it is allowed.
+         */
+        RightOut: {
+            /** Verdict */
+            verdict: string;
+            /** Rules */
+            rules: number[];
+            /** Allowed From */
+            allowed_from: string[];
         };
         /**
          * RuleOut
@@ -11915,7 +11954,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Accepts"];
+                "application/json": components["schemas"]["AcceptsIn"];
             };
         };
         responses: {
@@ -12180,7 +12219,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RightIn"];
+                "application/json": components["schemas"]["RegistrationRightIn"];
             };
         };
         responses: {
@@ -12190,7 +12229,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RightMade"];
+                    "application/json": components["schemas"]["RegistrationRightMade"];
                 };
             };
             /** @description Refused, with the reason */
@@ -12572,7 +12611,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AnswerIn"];
+                "application/json": components["schemas"]["AllowIn"];
             };
         };
         responses: {
@@ -12836,7 +12875,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SecretIn"];
+                "application/json": components["schemas"]["AnotherSecretIn"];
             };
         };
         responses: {
@@ -12970,7 +13009,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Why"];
+                "application/json": components["schemas"]["RevokeIn"];
             };
         };
         responses: {
@@ -13104,7 +13143,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Why"];
+                "application/json": components["schemas"]["RevokeIn"];
             };
         };
         responses: {

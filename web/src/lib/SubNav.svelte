@@ -13,9 +13,14 @@
       ['Users', '/users'],
       ['My accounts', '/accounts'],
     ],
+    [
+      ['Credentials', '/credentials'],
+      ['House authority', '/credentials/house'],
+    ],
   ]
-  let { group }: { group: 'applications' | 'connections' } = $props()
-  const pages = $derived(GROUPS[group === 'applications' ? 0 : 1]!)
+  const NAMES = ['applications', 'connections', 'credentials'] as const
+  let { group }: { group: (typeof NAMES)[number] } = $props()
+  const pages = $derived(GROUPS[NAMES.indexOf(group)]!)
 </script>
 
 <nav aria-label="Within {group}" class="border-base-300 mb-3 flex gap-5 border-b">

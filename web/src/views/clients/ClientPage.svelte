@@ -9,6 +9,7 @@
   import { goto, route } from '../../router'
   import ClientJson from './ClientJson.svelte'
   import Handover from './Handover.svelte'
+  import Issued from './Issued.svelte'
   import ProviderNotes from './ProviderNotes.svelte'
   import Steps from './Steps.svelte'
   import UriList from './UriList.svelte'
@@ -84,6 +85,7 @@
   <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
     <div class="flex flex-col gap-4">
       {#if client.handover && may('change')}<Handover id={client.handover} done={() => void queries.invalidateQueries()} />{/if}
+      {#if client.house}<Issued {client} />{/if}
       {#if !client.managed}<Steps {client} notes={client.notes ?? []} />{/if}
       {#if !client.managed}<div class="sheet px-4 pb-4">
           {#key client.id}<ProviderNotes {client} />{/key}
@@ -112,7 +114,7 @@
               {#if uris}
                 <UriList bind:uris />
                 <button class="btn btn-primary btn-sm" onclick={() => change({ redirect_uris: uris!.filter(Boolean) })}
-                  >{client.managed ? 'Change them there' : 'Note it'}</button
+                  >{client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}</button
                 >
                 <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
               {:else}
@@ -132,7 +134,7 @@
                   >
                 {/each}
                 <button class="btn btn-primary btn-sm" onclick={() => change({ scopes: scopes! })}
-                  >{client.managed ? 'Change them there' : 'Note it'}</button
+                  >{client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}</button
                 >
                 <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
               {:else}
@@ -179,22 +181,26 @@
       <section class="sheet p-4">
         <h2 class="mb-1">How it is kept</h2>
         <p>
-          {client.managed
-            ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
-            : 'A mirrored record, entered by hand. It counts as proven when a test has passed.'}
+          {client.house
+            ? 'By the house authority: what stands here is what it goes by, from the moment it is saved.'
+            : client.managed
+              ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
+              : 'A mirrored record, entered by hand. It counts as proven when a test has passed.'}
         </p>
         <p class="help"><When at={client.changed_at} prefix="changed " />{client.changed_by ? ` by ${client.changed_by}` : ''}</p>
-        {#if client.managed && may('change')}<button class="act" onclick={readBack}>Read it back from there</button>{/if}
+        {#if client.managed && !client.house && may('change')}<button class="act" onclick={readBack}
+            >Read it back from there</button
+          >{/if}
       </section>
-      <section class="sheet p-4">
-        <h2 class="mb-1">Secrets</h2>
-        {#each client.secrets as secret (secret.id)}
-          <p>
-            <span class="value">{secret.hint}</span>
-            {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
-          </p>
-        {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
-      </section>
+      {#if !client.house}<section class="sheet p-4">
+          <h2 class="mb-1">Secrets</h2>
+          {#each client.secrets as secret (secret.id)}
+            <p>
+              <span class="value">{secret.hint}</span>
+              {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
+            </p>
+          {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
+        </section>{/if}
       <ClientJson {client} />
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
@@ -209,7 +215,11 @@
             /></label
           >
           <button class="btn btn-error btn-sm mt-2" disabled={confirming !== client.name} onclick={() => remove(client)}
-            >{client.managed ? 'Remove it there and here' : 'Remove the record'}</button
+            >{client.house
+              ? 'Revoke all and remove it'
+              : client.managed
+                ? 'Remove it there and here'
+                : 'Remove the record'}</button
           >
         {/if}
       </section>

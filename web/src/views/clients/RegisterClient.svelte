@@ -27,18 +27,24 @@
     by_protocol: true,
     vendor_shared: false,
   })
+  /** Who issues it where both can, and what it is: a client of OAuth 2.0, or a key. */
+  let issuer = $state<'house' | 'application'>('house')
+  let kind = $state<'client' | 'key'>('client')
+  let ends = $state('')
   let problem = $state<unknown>(null)
   let busy = $state(false)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
   const place = $derived(found.data?.places.find((one) => one.environment.key === form.environment) ?? found.data?.places[0])
+  const house = $derived(Boolean(place?.house) && issuer === 'house')
+  const isKey = $derived(house && kind === 'key')
   const grants = $derived(
     ['authorization_code', 'refresh_token', 'client_credentials'].filter(
-      (one) => !place?.grants.length || place.grants.includes(one),
+      (one) => house || !place?.grants.length || place.grants.includes(one),
     ),
   )
   const methods = $derived(
     ['client_secret_basic', 'client_secret_post'].filter(
-      (one) => !place?.sign_in_methods.length || place.sign_in_methods.includes(one),
+      (one) => house || !place?.sign_in_methods.length || place.sign_in_methods.includes(one),
     ),
   )
 
@@ -55,11 +61,13 @@
           body: {
             ...form,
             by_protocol,
-            scheme: '',
+            by_house: house,
+            ends: house && ends ? new Date(`${ends}T12:00:00`).toISOString() : null,
+            scheme: isKey ? 'bearer' : '',
             application: key,
             environment: place.environment.key,
             contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
-            redirect_uris: form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
+            redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
           },
           headers: once(`${unique}-${tries}`),
         }),
@@ -92,37 +100,61 @@
               >{/each}
           </select>
         </Field>
+        {#if place.house}
+          <Field id="issuer" label="Issued by" help="The application accepts what the house authority issues.">
+            <select id="issuer" class="line-in" bind:value={issuer}>
+              <option value="house">The house authority</option><option value="application">{found.data.name} itself</option>
+            </select>
+          </Field>
+        {/if}
+        {#if house}
+          <Field
+            id="kind"
+            label="What it is"
+            help="A key is sent with every call; a client gets short-lived tokens by its secret."
+          >
+            <select id="kind" class="line-in" bind:value={kind}>
+              <option value="client">A client of OAuth 2.0</option><option value="key">A key</option>
+            </select>
+          </Field>
+          <Field id="ends" label="Its secret ends" error={errors.ends} help="Left empty: in half a year. At most a year ahead.">
+            <input id="ends" type="date" class="line-in" bind:value={ends} />
+          </Field>
+        {/if}
         <Field id="name" label="Name" error={errors.name} help="Their people will see it when they consent, and in their lists.">
           <input id="name" class="line-in" bind:value={form.name} aria-invalid={errors.name ? 'true' : undefined} required />
         </Field>
         <Field id="contacts" label="Contact" help="A mail address they can write to, better a team's than a person's.">
           <input id="contacts" class="line-in" bind:value={form.contacts} />
         </Field>
-        <Field
-          id="type"
-          label="Type"
-          help="Public only for programs that cannot keep a secret, such as an app on people's devices."
-        >
-          <select
+        {#if !isKey}<Field
             id="type"
-            class="line-in"
-            value={form.public ? 'public' : 'confidential'}
-            onchange={(e) => (form.public = e.currentTarget.value === 'public')}
+            label="Type"
+            help="Public only for programs that cannot keep a secret, such as an app on people's devices."
           >
-            <option value="confidential">Confidential: keeps a secret</option><option value="public">Public: has none</option>
-          </select>
-        </Field>
+            <select
+              id="type"
+              class="line-in"
+              value={form.public ? 'public' : 'confidential'}
+              onchange={(e) => (form.public = e.currentTarget.value === 'public')}
+            >
+              <option value="confidential">Confidential: keeps a secret</option><option value="public">Public: has none</option>
+            </select>
+          </Field>{/if}
       </div>
-      <fieldset class="mb-3">
-        <legend class="label-text">Grants to switch on</legend>
-        <div class="flex flex-wrap gap-x-6">
-          {#each grants as grant (grant)}<label class="flex min-h-[26px] items-center gap-2"
-              ><input type="checkbox" value={grant} bind:group={form.grants} /> <span class="value">{grant}</span></label
-            >{/each}
-        </div>
-        {#if errors.grants}<p role="alert" class="text-error font-semibold">{errors.grants}</p>{/if}
-      </fieldset>
-      {#if form.grants.includes('authorization_code')}<UriList bind:uris={form.redirect_uris} error={errors.redirect_uris} />{/if}
+      {#if !isKey}<fieldset class="mb-3">
+          <legend class="label-text">Grants to switch on</legend>
+          <div class="flex flex-wrap gap-x-6">
+            {#each grants as grant (grant)}<label class="flex min-h-[26px] items-center gap-2"
+                ><input type="checkbox" value={grant} bind:group={form.grants} /> <span class="value">{grant}</span></label
+              >{/each}
+          </div>
+          {#if errors.grants}<p role="alert" class="text-error font-semibold">{errors.grants}</p>{/if}
+        </fieldset>{/if}
+      {#if !isKey && form.grants.includes('authorization_code')}<UriList
+          bind:uris={form.redirect_uris}
+          error={errors.redirect_uris}
+        />{/if}
       <fieldset class="mb-3">
         <legend class="label-text">Scopes, no more than the work needs</legend>
         {#each found.data.scopes as scope (scope.name)}
@@ -135,14 +167,14 @@
         {:else}<p class="help">None are known for this application.</p>{/each}
         {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
       </fieldset>
-      {#if !form.public}
+      {#if !form.public && !isKey}
         <Field id="method" label="Client sign-in" help="How the client proves itself at the token endpoint (RFC 6749 §2.3).">
           <select id="method" class="line-in value" bind:value={form.sign_in_method}
             >{#each methods as one (one)}<option>{one}</option>{/each}</select
           >
         </Field>
       {/if}
-      {#if place.registers}
+      {#if place.registers && !house}
         <label class="mb-3 flex min-h-[26px] items-center gap-2"
           ><input type="checkbox" bind:checked={form.by_protocol} /> Register it there for me (RFC 7591)</label
         >
@@ -150,15 +182,23 @@
       <ProblemBox {problem} />
       <div class="mt-3 flex gap-3">
         <button class="btn btn-primary" disabled={busy}
-          >{place.registers && form.by_protocol ? (busy ? 'Registering …' : 'Register') : 'List the steps'}</button
+          >{house
+            ? 'Issue it'
+            : place.registers && form.by_protocol
+              ? busy
+                ? 'Registering …'
+                : 'Register'
+              : 'List the steps'}</button
         >
         <a class="btn" href="/applications/{key}">Leave it</a>
       </div>
     </form>
     <aside class="sheet h-fit p-4">
-      <h2 class="mb-1">{place.registers && form.by_protocol ? 'By protocol' : 'By hand'}</h2>
+      <h2 class="mb-1">{house ? 'By the house' : place.registers && form.by_protocol ? 'By protocol' : 'By hand'}</h2>
       <p class="help">
-        {#if place.registers && form.by_protocol}{found.data.name} makes the client and answers with its ID and a secret. The secret
+        {#if house}The house authority issues it at once, and {found.data.name} accepts it. Its secret is handed over on the next page;
+          after that only its digest is kept.
+        {:else if place.registers && form.by_protocol}{found.data.name} makes the client and answers with its ID and a secret. The secret
           is sealed as it arrives, and shown to you once.
         {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts in order, with what to copy,
           and keeps your ticks.{/if}

@@ -18,6 +18,7 @@
   let tries = 0
   let name = $state('')
   let byProtocol = $state(true)
+  let byHouse = $state(true)
   const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(connection.scheme.key))
   const client = createQuery(() => ({
     queryKey: ['client', connection.client],
@@ -29,6 +30,7 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
   const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
+  const houseCan = $derived(Boolean(place?.house) && (oauth || connection.scheme.key === 'bearer'))
   const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
 
   const choose = (id: string) =>
@@ -52,6 +54,7 @@
             sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
             by_protocol: oauth && byProtocol && Boolean(place?.registers),
             vendor_shared: false,
+            by_house: houseCan && byHouse,
             scheme: connection.scheme.key,
           },
           headers: once(`${unique}-${tries}`),
@@ -73,13 +76,18 @@
           required
         /></label
       >
-      {#if oauth && place?.registers}
+      {#if houseCan}
+        <label class="flex min-h-[34px] items-center gap-2"
+          ><input type="checkbox" bind:checked={byHouse} /> Have the house authority issue it</label
+        >
+      {/if}
+      {#if oauth && place?.registers && !(houseCan && byHouse)}
         <label class="flex min-h-[34px] items-center gap-2"
           ><input type="checkbox" bind:checked={byProtocol} /> Register it there for me (RFC 7591)</label
         >
       {/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}
-        >{oauth && place?.registers && byProtocol ? 'Register' : 'List the acts'}</button
+        >{houseCan && byHouse ? 'Issue it' : oauth && place?.registers && byProtocol ? 'Register' : 'List the acts'}</button
       >
     </form>
     {#if fitting.length}
@@ -101,7 +109,11 @@
     <div class="grid grid-cols-2 items-start gap-4">
       {#if client.data.managed}
         <div>
-          <p>{client.data.name} was registered by protocol, with ID <span class="value">{client.data.client_id}</span>.</p>
+          <p>
+            {client.data.name}
+            {client.data.house ? 'was issued by the house authority' : 'was registered by protocol'}, with ID
+            <span class="value">{client.data.client_id}</span>.
+          </p>
           <p class="mt-1"><a class="act" href="/clients/{client.data.id}">The client at the provider</a></p>
         </div>
       {:else}<Steps client={client.data} notes={client.data.notes ?? []} />{/if}

@@ -4,6 +4,7 @@
   import { searchParams } from 'sv-router'
   import FilterBar from '../../lib/FilterBar.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
 
   let words = $state(String(searchParams.get('words') ?? ''))
@@ -16,6 +17,7 @@
 </script>
 
 <svelte:head><title>Credentials · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
 <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Credentials</h1>
   <FilterBar list="credentials" bind:words placeholder="words, or env:production kind:api_key used:no ends:no" />

@@ -1,0 +1,158 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, type Client } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import Turned from '../credentials/Turned.svelte'
+
+  let { client }: { client: Client } = $props()
+  const acts = acting()
+  const path = $derived({ params: { path: { identity: client.id } } })
+  const found = createQuery(() => ({
+    queryKey: ['issued', client.id],
+    queryFn: () => ok(api.GET('/api/clients/{identity}/issued', path)),
+    refetchInterval: 5000,
+  }))
+  const STATES: Record<string, string> = {
+    staged: 'staged',
+    active: 'lives',
+    retiring: 'retiring',
+    retired: 'retired',
+    revoked: 'revoked',
+  }
+  let revoking = $state('')
+  let why = $state('')
+  const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && !['revoked', 'retired'].includes(one.state)))
+  const another = () => acts.run(() => ok(api.POST('/api/clients/{identity}/secrets', { ...path, body: {} })))
+  const endTokens = (tokens: number[] | null) =>
+    acts.run(() =>
+      ok(api.POST('/api/clients/{identity}/token-revocations', { ...path, body: { why: 'ended on its page', tokens } })),
+    )
+  async function revoke(event: Event): Promise<void> {
+    event.preventDefault()
+    const identity = revoking
+    await acts.run(() =>
+      ok(api.POST('/api/credentials/{identity}/revocations', { params: { path: { identity } }, body: { why } })),
+    )
+    if (!acts.problem) revoking = why = ''
+  }
+</script>
+
+<section class="sheet p-4" aria-labelledby="issued">
+  <div class="mb-2 flex flex-wrap items-baseline gap-x-4">
+    <h2 id="issued">What it holds</h2>
+    <span class="help">issued by the house authority, kept as digests</span>
+    {#if may('change') && (!client.public || client.scheme === 'bearer')}
+      <button
+        class="btn btn-sm ms-auto"
+        disabled={acts.busy || live.length >= (found.data?.most_secrets ?? 2)}
+        title={live.length >= (found.data?.most_secrets ?? 2) ? 'Two live already; revoke one first' : undefined}
+        onclick={another}>Make another secret</button
+      >
+    {/if}
+  </div>
+  <Loading query={found} />
+  <ProblemBox problem={acts.problem} />
+  {#if found.data}
+    {@const held = found.data}
+    {#if held.secrets.length}
+      <div class="grid grid-cols-2 gap-3">
+        {#each held.secrets.slice(0, 4) as one (one.id)}
+          {@const dead = one.over || one.state === 'revoked' || one.state === 'retired'}
+          <article
+            class="border-base-300 rounded-md border p-3 {dead ? 'bg-quiet-ground border-dashed' : ''}"
+            aria-label="Secret {one.hint}"
+          >
+            <p class="flex items-baseline gap-2">
+              <span class="value text-[1.1rem] {dead ? 'line-through' : 'font-bold'}">{one.hint}</span>
+              <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
+                >{one.over && one.state !== 'revoked' ? 'has ended' : STATES[one.state]}</span
+              >
+              {#if one.handover}<span class="text-warning font-semibold">not handed over yet</span>{/if}
+            </p>
+            <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2">
+              <dt class="text-soft">Made</dt>
+              <dd><When at={one.issued} /> by {one.made_by}</dd>
+              <dt class="text-soft">Ends</dt>
+              <dd>
+                {#if one.ends}<When at={one.ends} />{:else}no end{/if}
+              </dd>
+              <dt class="text-soft">Last used</dt>
+              <dd>
+                {#if one.last_used}<When at={one.last_used} /> from
+                  <span class="value">{one.last_used_from}</span>{:else}never{/if}
+              </dd>
+              {#if client.scheme !== 'bearer'}<dt class="text-soft">Tokens alive</dt>
+                <dd>{one.tokens}</dd>{/if}
+              {#if one.connections.length}<dt class="text-soft">Held by</dt>
+                <dd>
+                  {#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{/each}
+                </dd>{/if}
+              {#if one.why}<dt class="text-soft">Why</dt>
+                <dd>{one.why}</dd>{/if}
+            </dl>
+            {#if !dead && may('change')}
+              {#if revoking === one.id}
+                <form class="mt-2" onsubmit={revoke}>
+                  <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
+                    Refused from now on{one.tokens
+                      ? `, and its ${one.tokens} living token${one.tokens === 1 ? '' : 's'} with it`
+                      : ''}.
+                    {one.connections.length ? `${one.connections.join(', ')} would stop.` : 'No connection here holds it.'} It cannot
+                    be undone.
+                  </p>
+                  <label class="block"
+                    ><span class="label-text">Why</span><input class="line-in" bind:value={why} required maxlength="200" /></label
+                  >
+                  <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || !why.trim()}>Revoke {one.hint}</button>
+                  <button type="button" class="btn btn-sm mt-2" onclick={() => (revoking = '')}>Leave it</button>
+                </form>
+              {:else}<button class="act mt-1" onclick={() => ((revoking = one.id), (why = ''))}>Revoke it</button>{/if}
+            {/if}
+          </article>
+        {/each}
+      </div>
+      {#if held.secrets.length > 4}<p class="help mt-1">{held.secrets.length - 4} older ones are in the journal.</p>{/if}
+    {:else}<p>{client.public ? 'A public client has no secret; it proves itself by PKCE.' : 'No secret was made yet.'}</p>{/if}
+    {#if client.scheme !== 'bearer'}
+      <div class="mt-4 mb-1 flex items-baseline gap-4">
+        <h3 class="font-bold">Tokens alive</h3>
+        <span class="help"
+          >{held.tokens_alive || 'none'}{held.allowed_by.length ? ` · allowed by ${held.allowed_by.join(', ')}` : ''}</span
+        >
+        {#if may('change') && (held.tokens_alive || held.allowed_by.length)}<button
+            class="act ms-auto"
+            disabled={acts.busy}
+            onclick={() => endTokens(null)}>End all of them</button
+          >{/if}
+      </div>
+      {#if held.tokens.length}
+        <div class="max-h-72 overflow-y-auto" tabindex="0" role="region" aria-label="Tokens alive">
+          <table class="rows">
+            <thead><tr><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th></th></tr></thead>
+            <tbody>
+              {#each held.tokens as one (one.number)}
+                <tr>
+                  <td>{one.person || 'the client itself'}</td><td class="value">{one.secret || 'PKCE alone'}</td>
+                  <td class="value">{one.scopes.join(' ')}</td><td><When at={one.issued} /></td><td><When at={one.ends} /></td>
+                  <td
+                    >{#if may('change')}<button
+                        class="act"
+                        disabled={acts.busy}
+                        onclick={() => endTokens([one.number])}
+                        aria-label="End token {one.number}">End it</button
+                      >{/if}</td
+                  >
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </div>
+      {/if}
+    {/if}
+    {#if held.turned.length}<Turned rows={held.turned} />{/if}
+  {/if}
+</section>

@@ -1,0 +1,185 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import CopyLine from '../../lib/CopyLine.svelte'
+  import EnvBadge from '../../lib/EnvBadge.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+  import { goto, route } from '../../router'
+  import RegistrationRights from './RegistrationRights.svelte'
+  import Turned from './Turned.svelte'
+
+  const acts = acting()
+  const list = createQuery(() => ({
+    queryKey: ['house'],
+    queryFn: () => ok(api.GET('/api/house')),
+    refetchInterval: 10000,
+  }))
+  const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
+  const one = $derived(list.data?.find((each) => each.environment.key === chosen) ?? list.data?.at(-1))
+  const applications = createQuery(() => ({
+    queryKey: ['applications', ''],
+    queryFn: () => ok(api.GET('/api/applications', { params: { query: { words: '' } } })),
+  }))
+  let adding = $state('')
+  const TURNS: Record<string, string> = { signing: 'signs', waiting: 'waits for its turn', leaving: 'leaves' }
+  const others = $derived((applications.data ?? []).filter((each) => one?.others.includes(each.name)))
+
+  const rollOver = (environment: string) =>
+    acts.run(() => ok(api.POST('/api/house/{environment}/signing-keys', { params: { path: { environment } } })))
+  const accept = (environment: string, application: string, accepts: boolean) =>
+    acts.run(() =>
+      ok(
+        api.PUT('/api/house/{environment}/applications/{application}', {
+          params: { path: { environment, application } },
+          body: { accepts },
+        }),
+      ),
+    )
+  const letAsk = (environment: string, application: string) =>
+    acts.run(async () => {
+      const made = await ok(
+        api.POST('/api/house/{environment}/applications/{application}/askers', {
+          params: { path: { environment, application } },
+        }),
+      )
+      goto(`/clients/${made.client}`)
+    })
+</script>
+
+<svelte:head><title>House authority · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+  <h1>House authority</h1>
+  <span class="help">issues clients, keys and tokens for the firm's own applications</span>
+  {#if list.data}
+    <nav aria-label="Environments" class="ms-auto flex gap-2">
+      {#each list.data as each (each.environment.key)}<a
+          class="min-h-[28px] rounded px-1 pt-1 {each === one ? 'border-base-content border-b-2' : ''}"
+          aria-current={each === one ? 'page' : undefined}
+          href="/credentials/house?environment={each.environment.key}"><EnvBadge environment={each.environment} /></a
+        >{/each}
+    </nav>
+  {/if}
+</header>
+<Loading query={list} />
+<ProblemBox problem={acts.problem} />
+{#if one}
+  {@const environment = one.environment.key}
+  <div class="grid grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
+    <div class="flex flex-col gap-4">
+      <section class="sheet p-4" aria-labelledby="accepting">
+        <h2 id="accepting" class="mb-2">Applications that accept it</h2>
+        {#if one.accepting.length}
+          <table class="rows">
+            <thead><tr><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th></th></tr></thead>
+            <tbody>
+              {#each one.accepting as each (each.application)}
+                <tr>
+                  <td><a class="act" href="/applications/{each.application}">{each.name}</a></td>
+                  <td>{each.clients}</td>
+                  <td
+                    >{#if each.asker}<a class="act value" href="/clients/{each.asker}">{each.asks_as}</a>{:else}<span
+                        class="text-soft">does not ask; it checks signatures and status lists itself</span
+                      >{/if}</td
+                  >
+                  <td class="text-end whitespace-nowrap">
+                    {#if may('change')}
+                      <a class="act me-3" href="/applications/{each.application}/clients/new?environment={environment}"
+                        >Issue a client</a
+                      >
+                      {#if !each.asker}<button
+                          class="act me-3"
+                          disabled={acts.busy}
+                          onclick={() => letAsk(environment, each.application)}>Let it ask</button
+                        >{/if}
+                      {#if !each.clients}<button
+                          class="act"
+                          disabled={acts.busy}
+                          onclick={() => accept(environment, each.application, false)}>It no longer does</button
+                        >{/if}
+                    {/if}
+                  </td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        {:else}
+          <p>
+            None yet. An application of the firm accepts the house authority when its people have set it up with the addresses on
+            the right; note it here then, and clients can be issued for it.
+          </p>
+        {/if}
+        {#if may('change') && others.length}
+          <form
+            class="mt-3 flex items-end gap-2"
+            onsubmit={(event) => {
+              event.preventDefault()
+              void accept(environment, adding, true)
+            }}
+          >
+            <label
+              ><span class="label-text">Another accepts it now</span><select class="line-in" bind:value={adding} required>
+                <option value="">Choose an application</option>
+                {#each others as each (each.key)}<option value={each.key}>{each.name}</option>{/each}
+              </select></label
+            >
+            <button class="btn btn-sm" disabled={acts.busy || !adding}>Note it</button>
+          </form>
+        {/if}
+      </section>
+      {#if may('change')}{#key environment}<RegistrationRights authority={one} />{/key}{/if}
+      {#if one.turned.length}<section class="sheet px-4 pb-4"><Turned rows={one.turned} client /></section>{/if}
+    </div>
+    <div class="flex flex-col gap-4">
+      <section class="sheet p-4">
+        <h2 class="mb-1">Now</h2>
+        <p>
+          <strong class="text-[1.3rem]">{one.clients}</strong>
+          {one.clients === 1 ? 'client' : 'clients'}, <strong class="text-[1.3rem]">{one.tokens}</strong> tokens alive
+        </p>
+      </section>
+      <section class="sheet p-4">
+        <h2 class="mb-1">What its applications are set up with</h2>
+        <p class="label-text mt-1">Issuer</p>
+        <CopyLine text={one.issuer} what="the issuer" />
+        <p class="label-text mt-2">Metadata (RFC 8414)</p>
+        <CopyLine text={one.metadata_address} what="the metadata address" />
+        <p class="help mt-2">
+          Each environment has an issuer of its own: what one issues is refused in another. A receiver asks about tokens
+          (introspection), or checks signatures with the key set and looks at the status list that a token names.
+        </p>
+      </section>
+      <section class="sheet p-4" aria-labelledby="keys-of">
+        <h2 id="keys-of" class="mb-1">Signing keys</h2>
+        {#each one.keys.filter((key) => key.turn !== 'gone') as key (key.kid)}
+          <div class="border-base-300 mb-2 border-b pb-2 last:border-0">
+            <p>
+              <span class="value">{key.kid.slice(0, 12)}…</span>
+              <span class={key.turn === 'signing' ? 'text-success font-semibold' : 'text-warning font-semibold'}
+                >{TURNS[key.turn]}</span
+              >
+            </p>
+            <p class="help">
+              {#if key.turn === 'waiting'}<When at={key.signs_from} prefix="signs " />{:else if key.published_until}<When
+                  at={key.published_until}
+                  prefix="shown until "
+                />{:else}<When at={key.signs_from} prefix="since " />{/if} · made by {key.made_by}
+            </p>
+          </div>
+        {:else}<p>The first is made when it is first wanted.</p>{/each}
+        {#if may('change')}<button class="btn btn-sm mt-1" disabled={acts.busy} onclick={() => rollOver(environment)}
+            >Let a new key take over</button
+          >
+          <p class="help mt-1">
+            It is shown for a minute before it signs, and the old one stays shown until the last token it signed has ended. No
+            token is refused meanwhile.
+          </p>{/if}
+      </section>
+    </div>
+  </div>
+{/if}
