@@ -29,6 +29,7 @@ from starlette.routing import BaseRoute, Mount, Route
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from . import small_ca
+from .house import House
 from .oauth.about import ALL, About
 from .oauth.api import Api
 from .oauth.faults import Faults
@@ -87,6 +88,7 @@ class Harbour:
     def __init__(self, folder: Path, port: int) -> None:
         self.folder, self.port, self.certificates = folder, port, folder / "certificates"
         small_ca.make(self.certificates)
+        self.house = House(folder / "house.json")
         self.configs: list[uvicorn.Config] = []
         self.faults: dict[str, Faults] = {}
         self.stores: dict[str, Store] = {}
@@ -143,11 +145,11 @@ class Harbour:
             screens.append(Mount(path, routes=Screens(store, issuer, path).routes()))
             # RFC 8414 §3.1: the well-known part stands between host and path.
             api.append(Route(f"/.well-known/oauth-authorization-server{path}", provider.metadata))
-            api.append(Mount(path, routes=[*provider.routes(), *Api(store, faults, issuer, base).routes()]))
+            api.append(Mount(path, routes=[*provider.routes(), *Api(store, faults, issuer, base, self.house).routes()]))
         self._serve(about.key, screens, api, port, small_ca.context(self.certificates))
 
     def control(self) -> Starlette:
-        """The control address: ``POST /faults``, ``POST /ages`` and ``GET /state``. ``environment`` names one of Cargo manifests' or an application."""
+        """The control address: ``POST /faults``, ``POST /ages``, ``POST /house`` and ``GET /state``. ``environment`` names one of Cargo manifests' or an application."""
 
         async def set_fault(request: Request) -> Response:
             try:
@@ -169,12 +171,23 @@ class Harbour:
             store.save()
             return JSONResponse({"aged": wanted})
 
+        async def learn(request: Request) -> Response:
+            """What an application's people set it up with, so that it accepts what the firm's own authority issues."""
+            told: dict[str, str] = await request.json()
+            self.house.learn(told.pop("application"), told.pop("environment"), told)
+            return JSONResponse({"learnt": True})
+
         async def state(request: Request) -> Response:
             return JSONResponse({name: {"calls": one.data["calls"], "manifests": sorted(one.data["things"]), "clients": sorted(one.data["clients"]),
                                         "refresh": len(one.data["refresh"]), "access": len(one.data["access"])} for name, one in self.stores.items()})  # fmt: skip
 
         return Starlette(
-            routes=[Route("/faults", set_fault, methods=["POST"]), Route("/ages", age, methods=["POST"]), Route("/state", state)]
+            routes=[
+                Route("/faults", set_fault, methods=["POST"]),
+                Route("/ages", age, methods=["POST"]),
+                Route("/house", learn, methods=["POST"]),
+                Route("/state", state),
+            ]
         )
 
 

@@ -11,6 +11,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from ..house import House
 from .faults import Faults
 from .store import Store, digest
 
@@ -18,8 +19,8 @@ from .store import Store, digest
 class Api:
     """The resource side of one environment."""
 
-    def __init__(self, store: Store, faults: Faults, issuer: str, screens: str) -> None:
-        self.store, self.faults, self.issuer, self.screens, self.about = store, faults, issuer, screens, store.about
+    def __init__(self, store: Store, faults: Faults, issuer: str, screens: str, house: House | None = None) -> None:
+        self.store, self.faults, self.issuer, self.screens, self.about, self.house = store, faults, issuer, screens, store.about, house
 
     def routes(self) -> list[Route]:
         """The operations and their description."""
@@ -38,7 +39,7 @@ class Api:
         async def run(request: Request) -> Response:
             self.store.count("api")
             instead, hold = await self.faults.before("api")
-            answer = instead or self._refusal(request, alternatives)
+            answer = instead or await self._refusal(request, alternatives)
             if answer is None:
                 body = await request.body()
                 if request.method in ("PUT", "POST") and body:
@@ -53,19 +54,26 @@ class Api:
 
         return run
 
-    def _refusal(self, request: Request, alternatives: list[list[str]]) -> Response | None:
+    async def _refusal(self, request: Request, alternatives: list[list[str]]) -> Response | None:
         header = request.headers.get("authorization", "")
         if not header:
             return _challenge(401)
         if not header.lower().startswith("bearer "):
             return _challenge(400, error="invalid_request")
         kept = self.store.data["access"].get(digest(header[7:]))
-        if kept is None or kept["ends"] < time.time():
+        by_house = None
+        if kept is None and self.house is not None:
+            address = request.client.host if request.client else ""
+            by_house = await self.house.scopes(self.about.key, self.store.environment, header[7:], address)
+        if by_house is None and (kept is None or kept["ends"] < time.time()):
             return _challenge(401, error="invalid_token", error_description="The access token has ended or is not known")
-        follower = self.store.data["refresh"].get(kept.get("refresh", ""))
-        if follower is not None:
-            follower["used"] = True
-        held = set(kept["scope"].split())
+        if kept is None:
+            held = set(by_house or ())
+        else:
+            follower = self.store.data["refresh"].get(kept.get("refresh", ""))
+            if follower is not None:
+                follower["used"] = True
+            held = set(kept["scope"].split())
         if not any(set(some) <= held for some in alternatives):
             return _challenge(403, error="insufficient_scope", scope=" ".join(alternatives[0]))
         return None

@@ -9,6 +9,7 @@
   import TopBar from './lib/TopBar.svelte'
   import LogIn from './views/LogIn.svelte'
   import AskedConnect from './views/asked/AskedConnect.svelte'
+  import AskedHandover from './views/asked/AskedHandover.svelte'
   import AskedConsent from './views/asked/AskedConsent.svelte'
 
   const client = new QueryClient({
@@ -22,7 +23,7 @@
   })
   let failed = $state('')
   /** A signed link that somebody was sent: its pages stand outside of the log-in. */
-  const asked = /^\/asked\/(consent|connect)\/([\w:.-]+)$/.exec(location.pathname)
+  const asked = /^\/asked\/(consent|connect|handover)\/([\w:.-]+)$/.exec(location.pathname)
   look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
   // What one person saw is forgotten when they log out. Pages that need no log-in keep what they are reading.
   let seen = false
@@ -41,6 +42,8 @@
     <main class="p-8"><p role="alert">{failed}</p></main>
   {:else if asked?.[1] === 'consent'}
     <AskedConsent token={asked[2]!} />
+  {:else if asked?.[1] === 'handover' && session.known}
+    <AskedHandover token={asked[2]!} />
   {:else if asked && session.known}
     <AskedConnect token={asked[2]!} />
   {:else if session.who}

@@ -10,8 +10,9 @@ import warnings
 from dataclasses import dataclass, field
 
 from cryptography import x509
-from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, pkcs7, pkcs12
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_public_key, pkcs7, pkcs12
 
 from .. import keys
 
@@ -172,6 +173,16 @@ def looks_like_pkcs12(data: bytes) -> bool:
         return False
     skip = 2 + (data[1] & 0x7F if data[1] & 0x80 else 0)
     return data[skip : skip + 3] == b"\x02\x01\x03"
+
+
+def public_key(data: bytes) -> PublicKeyTypes:
+    """A public key out of PEM: alone (SubjectPublicKeyInfo, RFC 7468 §13), or that of a certificate. Raises :class:`Unreadable`."""
+    try:
+        if b"-----BEGIN CERTIFICATE-----" in data:
+            return x509.load_pem_x509_certificate(data).public_key()
+        return load_pem_public_key(data)
+    except (ValueError, UnsupportedAlgorithm) as error:
+        raise Unreadable(f"no public key in PEM can be read ({_short(error)})") from error
 
 
 def as_pem(certificate: x509.Certificate) -> str:

@@ -15,7 +15,7 @@ _MOST_READ = 2000
 
 
 class Environment(models.Model):
-    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped."""
+    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped; ``reveals``: a sealed secret may be shown again (DOMAIN §17)."""
 
     key = models.SlugField(unique=True)
     name = models.CharField(max_length=60, unique=True)
@@ -23,6 +23,7 @@ class Environment(models.Model):
     look = models.CharField(max_length=10, default="flat")
     production = models.BooleanField(default=False)
     wants_service_account = models.BooleanField(default=False)
+    reveals = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["order"]

@@ -10,11 +10,13 @@ from uuid import UUID
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
+from ninja.utils import check_csrf
 
 from neatlatch.core import filter_words
+from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import filtering, guard, problems
 
-from . import services
+from . import handing, services
 from .models import Credential, Handover
 
 router = Router(tags=["credentials"])
@@ -49,6 +51,95 @@ class HandoverOut(Schema):
     ends: datetime | None
     shown: datetime | None
     closed: datetime | None
+
+
+class LinkIn(Schema):
+    """Whom the link is for."""
+
+    to: str
+
+
+class LinkMade(Schema):
+    """A link and its code, shown this once. The link goes by one road, the code by another."""
+
+    address: str
+    code: str
+    ends: datetime
+
+
+class FileIn(Schema):
+    """Whose key, and the public key: PEM, certificate or JWK."""
+
+    to: str
+    key: str
+
+
+class FileMade(Schema):
+    """The encrypted file (JWE, compact form)."""
+
+    name: str
+    content: str
+
+
+class ReceiptOut(Schema):
+    """What became of a handover: who, when, what hint."""
+
+    id: UUID
+    hint: str
+    client: str
+    client_name: str
+    application: str
+    environment: str
+    form: str
+    to: str
+    made_by: str
+    made: datetime
+    ends: datetime | None
+    taken: datetime | None
+    taken_by: str
+    taken_from: str
+    state: str
+    outcome: str
+
+
+class AskedHandoverOut(Schema):
+    """What the holder of a link is told before the code is given."""
+
+    made_by: str
+    to: str
+    client: str
+    application: str
+    environment: str
+    ends: datetime | None
+    over: bool
+
+
+class TakeIn(Schema):
+    """The code that came by another road, and who takes it."""
+
+    code: str
+    name: str
+
+
+class RevealIn(Schema):
+    """Why, and a fresh code of the second factor."""
+
+    reason: str
+    code: str
+
+
+class RevealingOut(Schema):
+    """Whether an environment permits showing a stored secret again."""
+
+    environment: str
+    name: str
+    reveals: bool
+
+
+class RevealingIn(Schema):
+    """Whether it is permitted from now on."""
+
+    reveals: bool
 
 
 class Shown(Schema):
@@ -130,6 +221,80 @@ def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[s
     _, value = services.show(by, _find(identity))
     response["Cache-Control"] = "no-store"
     return {"value": value, "hide_after_seconds": 60}
+
+
+@router.post("/handovers/{identity}/links", response={201: LinkMade})
+def make_link(request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn) -> tuple[int, dict[str, Any]]:
+    """Hand it over by a link that serves once, within a day, together with a code."""
+    handover, address, code = handing.make_link(guard.need(request, "change"), _find(identity), given.to)
+    response["Cache-Control"] = "no-store"
+    return 201, {"address": address, "code": code, "ends": handover.ends}
+
+
+@router.post("/handovers/{identity}/files", response={201: FileMade})
+def make_file(request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn) -> tuple[int, dict[str, Any]]:
+    """Hand it over as a file that only the owner of a key can read."""
+    handover, content = handing.make_file(guard.need(request, "change"), _find(identity), given.to, given.key)
+    response["Cache-Control"] = "no-store"
+    return 201, {"name": f"{handover.credential.kind.replace('_', '-')}-{handover.credential.hint.strip('…')}.jwe", "content": content}
+
+
+@router.get("/handovers", response=list[ReceiptOut])
+def receipts(request: HttpRequest) -> list[dict[str, Any]]:
+    """Receipts of handovers, newest first."""
+    guard.need(request, "look")
+    return [handing.as_receipt(one) for one in handing.receipts()]
+
+
+@router.get("/asked/handovers/{token}", auth=None, response=AskedHandoverOut)
+def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+    """What a link hands over; nothing of the secret. Wants no log-in, only the link."""
+    response["Cache-Control"] = "no-store"
+    found = handing.find_link(token)
+    client = found.credential.client
+    over = found.shown is not None or found.closed is not None or (found.ends is not None and found.ends <= timezone.now())
+    return {"made_by": found.made_by.shown_name if found.made_by else "", "to": found.to, "client": client.name if client else "",
+            "application": client.place.application.name if client else "", "environment": client.place.environment.name if client else "",
+            "ends": found.ends, "over": over}  # fmt: skip
+
+
+@router.post("/asked/handovers/{token}/takings", auth=None, response=Shown)
+def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn) -> dict[str, Any]:
+    """Take the secret, this once."""
+    if check_csrf(request):
+        raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
+    _, value = handing.take(token, given.code, given.name, str(request.META.get("REMOTE_ADDR", "")))
+    response["Cache-Control"] = "no-store"
+    return {"value": value, "hide_after_seconds": 60}
+
+
+@router.post("/credentials/{identity}/revelations", response=Shown)
+def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: RevealIn) -> dict[str, Any]:
+    """Show a sealed secret again, where its environment permits it."""
+    by = guard.need(request, "change")
+    found = Credential.objects.select_related("client__place__environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    response["Cache-Control"] = "no-store"
+    return {"value": handing.reveal(by, found, given.reason, given.code), "hide_after_seconds": 60}
+
+
+@router.get("/revealing", response=list[RevealingOut])
+def revealing(request: HttpRequest) -> list[dict[str, Any]]:
+    """Which environments permit showing a stored secret again."""
+    guard.need(request, "look")
+    return [{"environment": one.key, "name": one.name, "reveals": one.reveals} for one in Environment.objects.all()]
+
+
+@router.put("/revealing/{environment}", response=list[RevealingOut])
+def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[dict[str, Any]]:
+    """Permit it, or no longer."""
+    by = guard.need(request, "change")
+    found = Environment.objects.filter(key=environment).first()
+    if found is None:
+        raise problems.not_found("environment")
+    handing.permit_revealing(by, found, given.reveals)
+    return revealing(request)
 
 
 @router.post("/handovers/{identity}/closings", response=HandoverOut)

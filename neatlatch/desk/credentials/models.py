@@ -72,7 +72,18 @@ class Credential(models.Model):
 
 
 class Handover(models.Model):
-    """The one moment when a new secret is shown: waiting, then shown, then closed for good. One that nobody took by its end revokes the secret."""
+    """The one moment when a new secret is shown: waiting, then shown, then closed for good. One that nobody took by its end revokes the secret.
+
+    It has three forms: shown to whoever made it; a *link*, opened once by whoever holds it together with a code told by another road; a *file*, encrypted to
+    the owner's key. ``to`` is whom it is for; ``taken_by`` and ``taken_from`` stand on the receipt; ``wrong`` counts wrong codes.
+    """
+
+    class Form(models.TextChoices):
+        """How it is handed over."""
+
+        SHOWN = "shown"
+        LINK = "link"
+        FILE = "file"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     credential = models.OneToOneField(Credential, on_delete=models.CASCADE, related_name="handover")
@@ -81,3 +92,11 @@ class Handover(models.Model):
     shown = models.DateTimeField(null=True)
     closed = models.DateTimeField(null=True)
     ends = models.DateTimeField(null=True)
+    form = models.CharField(max_length=5, choices=Form.choices, default=Form.SHOWN)
+    to = models.CharField(max_length=200, blank=True)
+    link = models.CharField(max_length=64, blank=True, db_index=True)
+    code = models.CharField(max_length=64, blank=True)
+    wrong = models.PositiveSmallIntegerField(default=0)
+    taken_by = models.CharField(max_length=200, blank=True)
+    taken_from = models.CharField(max_length=45, blank=True)
+    outcome = models.CharField(max_length=200, blank=True)

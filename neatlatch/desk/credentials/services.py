@@ -73,20 +73,22 @@ def show(by: Person, handover: Handover) -> tuple[Credential, str]:
     handover = Handover.objects.select_for_update().select_related("credential__client").get(pk=handover.pk)
     if handover.closed or handover.shown:
         raise Problem(410, "This secret was shown before.", "It cannot be shown again. If it was lost, have a new one made.")
-    handover.shown = timezone.now()
-    handover.save(update_fields=["shown"])
+    handover.shown, handover.taken_by, handover.outcome = timezone.now(), by.username, "shown to whoever made it"
+    handover.link = handover.code = ""
+    handover.save()
     credential = handover.credential
     write(by, "was shown the secret", "credential", credential.hint, {"client": credential.client.name if credential.client else ""})
     return credential, credential.open().reveal()
 
 
 @transaction.atomic
-def close(by: Person, handover: Handover) -> Handover:
+def close(by: Person | str, handover: Handover) -> Handover:
     """“I have it”: closed for good."""
     handover = Handover.objects.select_for_update().select_related("credential__client").get(pk=handover.pk)
     if handover.closed is None:
         handover.closed = timezone.now()
-        handover.save(update_fields=["closed"])
+        handover.taken_by = handover.taken_by or (by if isinstance(by, str) else by.username)
+        handover.save(update_fields=["closed", "taken_by"])
         forget(handover.credential)
         write(by, "has the secret", "credential", handover.credential.hint)
     return handover

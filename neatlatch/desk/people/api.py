@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django.contrib.auth import authenticate, login, logout
-from django.http import HttpRequest, JsonResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import get_token
 from ninja import Router, Schema
 from ninja.utils import check_csrf
@@ -22,10 +22,11 @@ router = Router(tags=["people"])
 
 
 class LogIn(Schema):
-    """Login name and password."""
+    """Login name and password, and the code of the second factor where there is one."""
 
     username: str
     password: str
+    code: str = ""
 
 
 class SessionOut(Schema):
@@ -38,6 +39,20 @@ class SessionOut(Schema):
     role: str | None = None
     may: list[str] = []
     keys_on: bool = True
+    second_factor: bool = False
+
+
+class FactorOut(Schema):
+    """A second factor that is being set up: its secret as it is typed, and as an address that devices take. Shown this once."""
+
+    secret: str
+    address: str
+
+
+class FactorCode(Schema):
+    """The code that a device shows."""
+
+    code: str
 
 
 class PersonIn(Schema):
@@ -64,6 +79,7 @@ class PersonOut(Schema):
     role: str
     active: bool
     last_login: str | None
+    second_factor: bool
 
 
 class Preferences(Schema):
@@ -79,7 +95,7 @@ def _session(request: HttpRequest) -> dict[str, Any]:
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
     allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
     return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
-            "may": allowed, "keys_on": person.keys_on}  # fmt: skip
+            "may": allowed, "keys_on": person.keys_on, "second_factor": person.factor is not None}  # fmt: skip
 
 
 def locked_out(request: HttpRequest, credentials: Any = None, *args: Any, **kwargs: Any) -> JsonResponse:
@@ -105,8 +121,10 @@ def log_in(request: HttpRequest, given: LogIn) -> Any:
             return locked_out(request)
         write(None, "failed to log in", "person", given.username[:100])
         raise Problem(401, "Login name and password do not fit together.", "Check both and try again.")
-    login(request, person)
     assert isinstance(person, Person)
+    if person.factor is not None:
+        services.check_factor(person, given.code)
+    login(request, person)
     write(person, "logged in", "person", person.username)
     return _session(request)
 
@@ -131,9 +149,51 @@ def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
     return _session(request)
 
 
+def _me(request: HttpRequest) -> Person:
+    person = request.user
+    assert isinstance(person, Person)
+    return person
+
+
+@router.post("/session/second-factors", response={201: FactorOut})
+def begin_factor(request: HttpRequest, response: HttpResponse) -> tuple[int, dict[str, str]]:
+    """Begin to set up a second factor of one's own. One that is there already stays until the new one is confirmed."""
+    secret, address = services.begin_factor(_me(request))
+    response["Cache-Control"] = "no-store"
+    return 201, {"secret": secret, "address": address}
+
+
+@router.post("/session/second-factors/confirmations", response=SessionOut)
+def confirm_factor(request: HttpRequest, given: FactorCode) -> dict[str, Any]:
+    """Confirm it with a code that the device shows."""
+    services.confirm_factor(_me(request), given.code)
+    request.user = Person.objects.get(pk=_me(request).pk)
+    return _session(request)
+
+
+@router.post("/session/second-factors/removals", response=SessionOut)
+def drop_factor(request: HttpRequest, given: FactorCode) -> dict[str, Any]:
+    """Do without a second factor from now on."""
+    services.check_factor(_me(request), given.code)
+    services.drop_factor(_me(request), _me(request))
+    request.user = Person.objects.get(pk=_me(request).pk)
+    return _session(request)
+
+
+@router.delete("/people/{username}/second-factors", response={204: None})
+def drop_factor_of(request: HttpRequest, username: str) -> tuple[int, None]:
+    """Take away the second factor of somebody who lost their device."""
+    by = guard.need(request, "change")
+    person = Person.objects.filter(username=username).first()
+    if person is None:
+        raise problems.not_found("person")
+    services.drop_factor(by, person)
+    return 204, None
+
+
 def _person(person: Person) -> dict[str, Any]:
     return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active,
-            "last_login": person.last_login.isoformat() if person.last_login else None}  # fmt: skip
+            "last_login": person.last_login.isoformat() if person.last_login else None, "second_factor": person.factor is not None}  # fmt: skip
 
 
 @router.get("/people", response=list[PersonOut])

@@ -16,12 +16,21 @@ class Role(models.TextChoices):
 
 
 class Person(AbstractUser):
-    """Somebody who logs in. ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm."""
+    """Somebody who logs in. ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm.
+
+    ``factor`` is the sealed secret of their second factor, ``factor_begun`` one that they have not confirmed yet; ``factor_step`` the last time step whose
+    code was taken; ``factor_wrong`` counts wrong codes until ``factor_rests`` locks for a while.
+    """
 
     role = models.CharField(max_length=20, choices=Role.choices, default=Role.READER)
     keys_on = models.BooleanField(default=True)
 
     left = models.DateTimeField(null=True)
+    factor = models.BinaryField(null=True)
+    factor_begun = models.BinaryField(null=True)
+    factor_step = models.BigIntegerField(default=-1)
+    factor_wrong = models.PositiveSmallIntegerField(default=0)
+    factor_rests = models.DateTimeField(null=True)
 
     @property
     def shown_name(self) -> str:

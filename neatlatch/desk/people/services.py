@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+import base64
+import os
+from datetime import timedelta
+
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.db import transaction
+from django.utils import timezone
 
-from neatlatch.desk.common.problems import wrong_fields
+from neatlatch.core import totp
+from neatlatch.desk.common import safe
+from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.journal.services import write
 
 from .models import Person, Role
@@ -55,3 +62,72 @@ def change(by: Person, person: Person, role: str | None, active: bool | None) ->
     person.save(update_fields=["role", "is_active", "left"])
     write(by, "changed", "person", person.username, {"before": before, "after": {"role": person.role, "active": person.is_active}})
     return person
+
+
+# The second factor
+
+_MOST_WRONG, _REST = 5, timedelta(minutes=15)
+
+
+def _place(person: Person, which: str) -> str:
+    return f"person:{person.pk}:{which}"
+
+
+@transaction.atomic
+def begin_factor(person: Person) -> tuple[str, str]:
+    """Begin to set up a second factor: answers its secret as it is typed and as an address for devices. It counts once a code of it was shown."""
+    secret = os.urandom(totp.SECRET_OCTETS)
+    sealed = safe.seal(base64.b64encode(secret).decode(), _place(person, "factor_begun"))
+    Person.objects.filter(pk=person.pk).update(factor_begun=sealed)
+    return totp.as_text(secret), totp.address(secret, person.username, "Neat Latch")
+
+
+@transaction.atomic
+def confirm_factor(person: Person, code: str) -> None:
+    """The device shows a right code: the second factor counts from now on."""
+    person = Person.objects.select_for_update().get(pk=person.pk)
+    if person.factor_begun is None:
+        raise Problem(409, "No second factor is being set up.", "Begin again.")
+    plain = safe.unseal(person.factor_begun, _place(person, "factor_begun")).reveal()
+    step = totp.accept(base64.b64decode(plain), code, timezone.now().timestamp())
+    if step is None:
+        raise wrong_fields({"code": "This is not the code that the device should show now. Compare its clock and the secret."})
+    person.factor, person.factor_begun, person.factor_step, person.factor_wrong = safe.seal(plain, _place(person, "factor")), None, step, 0
+    person.factor_rests = None
+    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests"])
+    write(person, "set up a second factor", "person", person.username)
+
+
+def check_factor(person: Person, code: str) -> None:
+    """Take a fresh code of the second factor; each serves once. Raises :class:`Problem`, and after five wrong ones rests for a quarter of an hour."""
+    now = timezone.now()
+    with transaction.atomic():
+        person = Person.objects.select_for_update().get(pk=person.pk)
+        if person.factor is None:
+            raise Problem(403, "This wants a second factor.", "Set one up below your menu, at “My log-in”, then try again.")
+        if person.factor_rests is not None and person.factor_rests > now:
+            raise Problem(429, "Too many wrong codes.", "Wait fifteen minutes, then try again.")
+        secret = base64.b64decode(safe.unseal(person.factor, _place(person, "factor")).reveal())
+        step = totp.accept(secret, code, now.timestamp(), person.factor_step)
+        if step is not None:
+            person.factor_step, person.factor_wrong, person.factor_rests = step, 0, None
+        else:
+            person.factor_wrong += 1
+            if person.factor_wrong >= _MOST_WRONG:
+                person.factor_wrong, person.factor_rests = 0, now + _REST
+                write(person, "gave too many wrong codes", "person", person.username)
+        person.save(update_fields=["factor_step", "factor_wrong", "factor_rests"])
+    if step is None:
+        says = (
+            "This code is not right, or was used already. Wait for the next one."
+            if code.strip()
+            else "Give the code that your device shows."
+        )
+        raise Problem(403, "The second factor was not accepted.", says, {"code": says})
+
+
+@transaction.atomic
+def drop_factor(by: Person, person: Person) -> None:
+    """Take a second factor away: one's own, or that of somebody who lost their device."""
+    Person.objects.filter(pk=person.pk).update(factor=None, factor_begun=None, factor_step=-1, factor_wrong=0, factor_rests=None)
+    write(by, "took away the second factor of", "person", person.username)

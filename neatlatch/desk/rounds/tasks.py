@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import structlog
+from django.utils import timezone
 from huey import crontab
 from huey.contrib.djhuey import HUEY, db_periodic_task, db_task, on_startup
 
 from neatlatch.desk.connections import tokens
+from neatlatch.desk.credentials import handing
+from neatlatch.desk.house import tokens as house_tokens
 
 from . import services
 
@@ -39,6 +42,14 @@ def clear_leftovers() -> None:
     services.clear_leftovers()
 
 
+@db_task()
+def keep_house() -> None:
+    """Revoke what nobody took, and clear away what ended."""
+    now = timezone.now()
+    handing.end_untaken(now)
+    house_tokens.clear_ended(now)
+
+
 @db_periodic_task(crontab(minute="*"))
 def tick() -> None:
     """Each minute: take up what was cut off, renew, and begin a round when one is due."""
@@ -48,6 +59,7 @@ def tick() -> None:
     if services.round_is_due():
         all_hands(services.begin_round("the clock").number)
     clear_leftovers()
+    keep_house()
 
 
 _started = {"first": True}
@@ -67,4 +79,4 @@ def take_up() -> None:
     clear_leftovers()
 
 
-__all__ = ["HUEY", "all_hands", "clear_leftovers", "renew", "tick", "work_on"]
+__all__ = ["HUEY", "all_hands", "clear_leftovers", "keep_house", "renew", "tick", "work_on"]

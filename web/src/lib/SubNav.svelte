@@ -16,6 +16,7 @@
     [
       ['Credentials', '/credentials'],
       ['House authority', '/credentials/house'],
+      ['Handovers', '/credentials/handovers'],
     ],
   ]
   const NAMES = ['applications', 'connections', 'credentials'] as const

@@ -70,6 +70,7 @@
             <a class="act block" href="/people" onclick={() => (open = false)}>People and teams</a>
             <a class="act block" href="/inventory" onclick={() => (open = false)}>Inventory, out and in</a>
             <a class="act block" href="/accounts" onclick={() => (open = false)}>My accounts</a>
+            <a class="act block" href="/me" onclick={() => (open = false)}>My log-in</a>
             <label class="mt-2 block"
               ><span class="label-text">Colours</span>
               <select class="line-in" bind:value={theme} onchange={() => chooseTheme(theme)}>

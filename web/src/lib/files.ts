@@ -8,3 +8,12 @@ export async function inBase64(file: Blob): Promise<string> {
 
 /** The most that is sent at all; the API says more exactly why a smaller thing is not read. */
 export const LARGEST = 4 * 1024 * 1024
+
+/** Hand text over as a file. */
+export function download(name: string, content: string): void {
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(new Blob([content], { type: 'text/plain' }))
+  link.download = name
+  link.click()
+  URL.revokeObjectURL(link.href)
+}

@@ -14,8 +14,8 @@ function take(found: Session): void {
 export async function look(): Promise<void> {
   take(await ok(api.GET('/api/session')))
 }
-export async function logIn(username: string, password: string): Promise<void> {
-  take(await ok(api.POST('/api/session', { body: { username, password } })))
+export async function logIn(username: string, password: string, code = ''): Promise<void> {
+  take(await ok(api.POST('/api/session', { body: { username, password, code } })))
 }
 export async function logOut(): Promise<void> {
   await ok(api.DELETE('/api/session'))
@@ -23,6 +23,12 @@ export async function logOut(): Promise<void> {
 }
 export async function setKeys(keys_on: boolean): Promise<void> {
   take(await ok(api.PUT('/api/session/preferences', { body: { keys_on } })))
+}
+export async function confirmFactor(code: string): Promise<void> {
+  take(await ok(api.POST('/api/session/second-factors/confirmations', { body: { code } })))
+}
+export async function dropFactor(code: string): Promise<void> {
+  take(await ok(api.POST('/api/session/second-factors/removals', { body: { code } })))
 }
 export const may = (what: string): boolean => session.who?.may?.includes(what) ?? false
 

@@ -5,6 +5,8 @@
 
   let username = $state('')
   let password = $state('')
+  let code = $state('')
+  let wantsCode = $state(false)
   let problem = $state<unknown>(null)
   let busy = $state(false)
   const returned = new URLSearchParams(location.search).get('returned')
@@ -14,9 +16,12 @@
     busy = true
     problem = null
     try {
-      await logIn(username, password)
+      await logIn(username, password, code)
     } catch (error) {
-      problem = error
+      // Asked for the first time it is no mistake: the field appears.
+      problem = error instanceof Problem && error.errors.code && !wantsCode ? null : error
+      if (error instanceof Problem && error.errors.code) wantsCode = true
+      code = ''
       if (error instanceof Problem && error.status === 401) password = ''
     }
     busy = false
@@ -35,6 +40,10 @@
     <input id="username" class="line-in mb-3" autocomplete="username" required bind:value={username} />
     <label class="label-text" for="password">Password</label>
     <input id="password" class="line-in mb-3" type="password" autocomplete="current-password" required bind:value={password} />
+    {#if wantsCode}
+      <label class="label-text" for="code">Code of your second factor</label>
+      <input id="code" class="line-in value mb-3" autocomplete="one-time-code" inputmode="numeric" required bind:value={code} />
+    {/if}
     <ProblemBox {problem} />
     <button class="btn btn-primary mt-3 w-full" disabled={busy}>Log in</button>
   </form>

@@ -84,7 +84,11 @@
   <ProblemBox {problem} />
   <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
     <div class="flex flex-col gap-4">
-      {#if client.handover && may('change')}<Handover id={client.handover} done={() => void queries.invalidateQueries()} />{/if}
+      {#if client.handover && may('change')}<Handover
+          id={client.handover}
+          house={client.house}
+          done={() => void queries.invalidateQueries()}
+        />{/if}
       {#if client.house}<Issued {client} />{/if}
       {#if !client.managed}<Steps {client} notes={client.notes ?? []} />{/if}
       {#if !client.managed}<div class="sheet px-4 pb-4">

@@ -2,9 +2,13 @@
   import { onDestroy } from 'svelte'
   import { api, ok } from '../../api/client'
   import Copy from '../../lib/Copy.svelte'
+  import { download } from '../../lib/files'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import HandoverFile from '../handovers/HandoverFile.svelte'
+  import HandoverLink from '../handovers/HandoverLink.svelte'
 
-  let { id, done }: { id: string; done: () => void } = $props()
+  let { id, done, house = false }: { id: string; done: () => void; house?: boolean } = $props()
+  let way = $state<'' | 'link' | 'file'>('')
   let value = $state('')
   let hidden = $state(false)
   let left = $state(60)
@@ -33,13 +37,6 @@
     value = ''
     hidden = true
   }
-  function download(): void {
-    const link = document.createElement('a')
-    link.href = URL.createObjectURL(new Blob([value], { type: 'text/plain' }))
-    link.download = 'client-secret.txt'
-    link.click()
-    URL.revokeObjectURL(link.href)
-  }
   async function close(): Promise<void> {
     gone()
     try {
@@ -60,7 +57,7 @@
     <p class="border-base-300 bg-base-200 value mb-2 rounded-md border px-3 py-2 text-[1.1rem]" data-secret>{value}</p>
     <div class="flex flex-wrap gap-2">
       <Copy text={value} what="the secret" />
-      <button type="button" class="btn btn-sm" onclick={download}>Download</button>
+      <button type="button" class="btn btn-sm" onclick={() => download('client-secret.txt', value)}>Download</button>
       <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
     </div>
   {:else if hidden}
@@ -69,15 +66,22 @@
       needs one, have a new one made.
     </p>
     <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
+  {:else if way === 'link'}
+    <HandoverLink {id} leave={() => (way = '')} />
+  {:else if way === 'file'}
+    <HandoverFile {id} leave={() => (way = '')} {done} />
   {:else}
     <p class="my-2">
-      The application gave a secret. It is sealed already, so a connection made here can use it without you carrying it. You can
-      see it once.
+      {house ? 'The house authority made a secret.' : 'The application gave a secret.'} It is sealed already, so a connection made here
+      can use it without you carrying it. You can see it once.
     </p>
-    <div class="flex gap-2">
+    <div class="flex flex-wrap gap-2">
       <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
+      <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}>Send a link that serves once</button>
+      <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}>Encrypt it to its owner's key</button>
       <button type="button" class="btn btn-primary btn-sm" onclick={close}>I do not need to see it</button>
     </div>
+    {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
   {/if}
   <ProblemBox {problem} />
 </section>

@@ -130,11 +130,11 @@
           >{/if}
       </div>
       {#if held.tokens.length}
-        <div class="max-h-72 overflow-y-auto" tabindex="0" role="region" aria-label="Tokens alive">
+        <div>
           <table class="rows">
             <thead><tr><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th></th></tr></thead>
             <tbody>
-              {#each held.tokens as one (one.number)}
+              {#each held.tokens.slice(0, 8) as one (one.number)}
                 <tr>
                   <td>{one.person || 'the client itself'}</td><td class="value">{one.secret || 'PKCE alone'}</td>
                   <td class="value">{one.scopes.join(' ')}</td><td><When at={one.issued} /></td><td><When at={one.ends} /></td>
@@ -150,6 +150,7 @@
               {/each}
             </tbody>
           </table>
+          {#if held.tokens_alive > 8}<p class="help">and {held.tokens_alive - 8} older ones</p>{/if}
         </div>
       {/if}
     {/if}

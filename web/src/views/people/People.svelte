@@ -43,6 +43,8 @@
       form = { username: '', name: '', role: 'reader', password: '' }
     })
   }
+  const dropFactor = (username: string) =>
+    run(() => ok(api.DELETE('/api/people/{username}/second-factors', { params: { path: { username } } })))
   const change = (username: string, body: { role?: string; active?: boolean }) =>
     run(() => ok(api.PATCH('/api/people/{username}', { params: { path: { username } }, body })))
 </script>
@@ -58,7 +60,10 @@
     <div>
       <div class="sheet overflow-x-auto">
         <table class="rows">
-          <thead><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Access</th></tr></thead>
+          <thead
+            ><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th></tr
+            ></thead
+          >
           <tbody>
             {#each list.data as one (one.username)}
               <tr data-row>
@@ -75,6 +80,13 @@
                   {:else}{one.role}{/if}
                 </td>
                 <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
+                <td
+                  >{one.second_factor ? 'set up' : 'none'}{#if one.second_factor && may('change')}&nbsp;<button
+                      class="act"
+                      onclick={() => void dropFactor(one.username)}
+                      aria-label="Take away the second factor of {one.name}">take it away</button
+                    >{/if}</td
+                >
                 <td
                   >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
                       class="act"

@@ -1,0 +1,95 @@
+"""What the house authority of the demo has issued, and the applications that were set up to accept it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import httpx
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import BEARER, CLIENT, CODE
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.credentials.models import Credential, Handover
+from neatlatch.desk.credentials.services import close, show
+from neatlatch.desk.house import issuing, tokens
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users import services as users
+
+# What the stand-ins call their applications.
+_SHORT = {"berth-booking": "berths", "fuel-ledger": "fuel"}
+_GRANTS = {CODE: ("authorization_code", "refresh_token"), CLIENT: ("client_credentials",), BEARER: ()}
+
+
+def load(by: Person, story: dict[str, Any], control_port: int) -> None:
+    """All of it, as far as the applications are there."""
+    for told in story["house"]:
+        place = (
+            Place.objects.filter(application__key=told["application"], environment__key=told["environment"])
+            .select_related("application", "environment")
+            .first()
+        )
+        if place is not None:
+            issuing.accepts(by, place, True)
+            place.refresh_from_db()
+            set_up(by, place, told["way"], control_port)
+            for one in told["clients"]:
+                _client(by, place, one)
+
+
+def set_up(by: Person, place: Place, way: str, control_port: int) -> None:
+    """The application's people set it up: with the issuer's address, and where it asks, with a client and secret of its own."""
+    fields = {"application": _SHORT[place.application.key], "environment": place.environment.key, "way": way, "issuer": issuing.issuer(place.environment),
+              "audience": issuing.audience_of(place)}  # fmt: skip
+    if way == "ask":
+        asker, handover = issuing.resource(by, place)
+        fields |= {"client_id": asker.client_id, "client_secret": take(by, handover)}
+    httpx.post(f"http://127.0.0.1:{control_port}/house", json=fields).raise_for_status()
+
+
+def take(by: Person, handover: Handover) -> str:
+    """A secret is handed over."""
+    _, value = show(by, handover)
+    close(by, handover)
+    return value
+
+
+@transaction.atomic
+def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
+    scheme, public, now = told["scheme"], told.get("public", False), timezone.now()
+    fields = ClientMetadata(told["name"], ("connections@gannet.example",), public, (told["redirect_uri"],) if scheme == CODE else (), _GRANTS[scheme],
+                            frozenset(told["scopes"]), "none" if public else "client_secret_basic")  # fmt: skip
+    client, handover = issuing.register(by, place, fields, scheme)
+    if told.get("allow"):
+        clients.note(by, client, {"allow_list": told["allow"]})
+    if "connection" in told:
+        _connection(by, place, client, told)
+    if handover is not None:
+        take(by, handover)
+    begun = now - timedelta(days=told["days_old"])
+    Client.objects.filter(pk=client.pk).update(created=begun)
+    Credential.objects.filter(client=client).update(issued=begun, ends=begun + issuing.LIFE)
+    if told.get("second"):  # made for a replacement that is under way; nobody has taken it yet
+        issuing.add_secret(by, client)
+    first = Credential.objects.filter(client=client).order_by("issued").first()
+    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+    for _ in range(told.get("tokens", 0)):
+        tokens.give(client, first, {"grant_type": "client_credentials"})
+
+
+def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) -> None:
+    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+    scheme = place.application.read_profile().scheme(client.scheme)
+    assert scheme is not None
+    values = connections.defaults(place, scheme, client, "")
+    made, _ = connections.create(by, place, told["connection"], client.scheme, client, values, told["scopes"], {})
+    user = told["user"]
+    users.use_connection(
+        by, Connection.objects.get(pk=made.pk), users.Given(user["name"], "", user["kind"], user["owner"], user["runs"]), user["operations"]
+    )

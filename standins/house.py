@@ -1,0 +1,98 @@
+"""How an application of the firm holds what callers show against the firm's own authority.
+
+Two ways: it *asks* about each token (RFC 7662), or it *checks* signatures with the published keys (RFC 7517, RFC 9068) and looks into the status list that a
+token names. Written against the standards with a library of its own, so that the authority is not tested against itself.
+"""
+
+from __future__ import annotations
+
+import base64
+import ipaddress
+import json
+import time
+import zlib
+from pathlib import Path
+from typing import Any
+
+import httpx
+from joserfc import jwt
+from joserfc.errors import JoseError
+from joserfc.jwk import KeySet
+
+KEYS_KEPT, STATUS_KEPT = 30.0, 2.0
+
+
+class House:
+    """What the applications were told of the authority, by application and environment; kept in one file."""
+
+    def __init__(self, file: Path) -> None:
+        self.file = file
+        self.known: dict[str, dict[str, str]] = json.loads(file.read_text()) if file.exists() else {}
+        self.web = httpx.AsyncClient(timeout=5)
+        self._kept: dict[str, tuple[float, Any]] = {}
+
+    def learn(self, application: str, environment: str, told: dict[str, str]) -> None:
+        """Set an application up: ``way`` (ask or check), ``issuer``, ``audience``, and for asking ``client_id`` and ``client_secret``."""
+        self.known[f"{application}/{environment}"] = told
+        temporary = self.file.with_suffix(".new")
+        temporary.write_text(json.dumps(self.known))
+        temporary.chmod(0o600)
+        temporary.replace(self.file)
+
+    async def scopes(self, application: str, environment: str, token: str, address: str) -> frozenset[str] | None:
+        """The scopes of a token or key that the authority issued for this application; ``None``: it is no good here."""
+        told = self.known.get(f"{application}/{environment}")
+        if told is None:
+            return None
+        try:
+            return await (self._ask(told, token, address) if told["way"] == "ask" else self._check(told, token))
+        except (httpx.HTTPError, JoseError, ValueError, KeyError, zlib.error):
+            return None  # who cannot be sure lets nobody in
+
+    async def _ask(self, told: dict[str, str], token: str, address: str) -> frozenset[str] | None:
+        answer = await self.web.post(f"{told['issuer']}/introspect", data={"token": token}, auth=(told["client_id"], told["client_secret"]))
+        found = answer.raise_for_status().json()
+        if not found["active"] or found.get("aud") != told["audience"]:
+            return None
+        allowed = found.get("allowed_addresses", [])
+        if allowed and not any(ipaddress.ip_address(address) in ipaddress.ip_network(one, strict=False) for one in allowed):
+            return None
+        return frozenset(found["scope"].split())
+
+    async def _check(self, told: dict[str, str], token: str) -> frozenset[str] | None:
+        shown = jwt.decode(token, await self._keys(told), algorithms=["RS256"])
+        claims, now = shown.claims, time.time()
+        if (
+            shown.header.get("typ") != "at+jwt"
+            or claims["iss"] != told["issuer"]
+            or claims["aud"] != told["audience"]
+            or claims["exp"] <= now
+        ):
+            return None
+        where = claims["status"]["status_list"]
+        if not str(where["uri"]).startswith(f"{told['issuer']}/status/"):
+            return None
+        bits = await self._status(told, where["uri"])
+        revoked = bits[where["idx"] // 8] >> (where["idx"] % 8) & 1
+        return None if revoked else frozenset(claims["scope"].split())
+
+    async def _keys(self, told: dict[str, str]) -> KeySet:
+        address = f"{told['issuer']}/jwks"
+        kept = self._kept.get(address)
+        if kept is None or kept[0] < time.monotonic():
+            found = KeySet.import_key_set((await self.web.get(address)).raise_for_status().json())
+            self._kept[address] = kept = (time.monotonic() + KEYS_KEPT, found)
+        return kept[1]
+
+    async def _status(self, told: dict[str, str], address: str) -> bytes:
+        kept = self._kept.get(address)
+        if kept is None or kept[0] < time.monotonic():
+            shown = jwt.decode((await self.web.get(address)).raise_for_status().text, await self._keys(told), algorithms=["RS256"])
+            if shown.header.get("typ") != "statuslist+jwt" or shown.claims["sub"] != address or shown.claims["exp"] <= time.time():
+                raise ValueError("no status list")
+            packed = shown.claims["status_list"]["lst"]
+            self._kept[address] = kept = (
+                time.monotonic() + STATUS_KEPT,
+                zlib.decompress(base64.urlsafe_b64decode(packed + "=" * (-len(packed) % 4))),
+            )
+        return bytes(kept[1])

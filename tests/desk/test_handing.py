@@ -1,0 +1,229 @@
+"""Handing a secret over in its three forms, taking it once, and showing a sealed one again."""
+
+from __future__ import annotations
+
+import base64
+import json
+import threading
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+import time_machine
+from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from django.db import connection
+from django.test import Client as WebClient
+from django.utils import timezone
+from joserfc import jwe
+from joserfc.jwk import ECKey, RSAKey
+
+from neatlatch.core import house_key, totp
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.demo.load import load_environments
+from neatlatch.desk.applications import services as applications
+from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.applications.shipped import shipped
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.credentials import handing
+from neatlatch.desk.credentials.models import Credential, Handover
+from neatlatch.desk.house import issuing
+from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.people.models import Person
+
+from .conftest import PASSWORD, STORY, forget_the_journal
+
+
+@pytest.fixture
+def web(transactional_db: None) -> Iterator[WebClient]:
+    load_environments(STORY)
+    by = Person.objects.create_user("morag", password=PASSWORD, role="administrator")
+    kept = shipped()["berth-booking"]
+    values = {"api_base": "https://berths.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token"}
+    applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], "", "Quays")
+    Place.objects.update(house=True)
+    client = WebClient()
+    client.force_login(by, backend="django.contrib.auth.backends.ModelBackend")
+    yield client
+    forget_the_journal()
+
+
+def new() -> tuple[Client, Handover]:
+    place = Place.objects.select_related("application", "environment").get()
+    fields = ClientMetadata("Quay board", ("quays@gannet.example",), grants=("client_credentials",), scopes=frozenset({"berths.read"}))
+    client, handover = issuing.register(Person.objects.get(username="morag"), place, fields, "oauth2_client")
+    assert handover is not None
+    return client, handover
+
+
+def post(web: WebClient, address: str, body: Any = None, wanted: int = 200) -> Any:
+    answer = web.post(f"/api{address}", json.dumps(body or {}), content_type="application/json")
+    assert answer.status_code == wanted, answer.content
+    return answer.json() if answer.content else None
+
+
+def is_the_secret(value: str) -> bool:
+    return Credential.objects.filter(digest=house_key.digest(value)).exists()
+
+
+def test_a_link_serves_once_together_with_its_code(web: WebClient) -> None:
+    _, handover = new()
+    made = post(web, f"/handovers/{handover.pk}/links", {"to": "Rhona of Quays"}, 201)
+    token = made["address"].rpartition("/")[2]
+    stranger = WebClient()
+    told = stranger.get(f"/api/asked/handovers/{token}").json()
+    assert (told["to"], told["client"], told["over"]) == ("Rhona of Quays", "Quay board", False)
+    refused = post(
+        stranger, f"/asked/handovers/{token}/takings", {"code": "00000000" if made["code"] != "00000000" else "1", "name": "Rhona"}, 403
+    )
+    assert "4 more tries" in refused["errors"]["code"]
+    post(stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": " "}, 422)
+    taken = post(stranger, f"/asked/handovers/{token}/takings", {"code": f"{made['code'][:4]} {made['code'][4:]}", "name": "Rhona"})
+    assert is_the_secret(taken["value"])
+    post(stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "Rhona"}, 410)
+    post(web, f"/handovers/{handover.pk}/showings", wanted=410)
+    receipt = web.get("/api/handovers").json()[0]
+    assert (receipt["state"], receipt["taken_by"], receipt["form"], receipt["taken_from"]) == ("taken", "Rhona", "link", "127.0.0.1")
+    assert Credential.objects.get().value is None  # only its digest stayed
+    everything = json.dumps([list(Handover.objects.values()), list(Entry.objects.values())], default=str)
+    assert made["code"] not in everything
+    assert token not in everything
+    assert taken["value"] not in everything
+
+
+def test_five_wrong_codes_end_the_link_and_the_secret(web: WebClient) -> None:
+    _, handover = new()
+    made = post(web, f"/handovers/{handover.pk}/links", {"to": "Rhona"}, 201)
+    token = made["address"].rpartition("/")[2]
+    wrong = f"{(int(made['code']) + 1) % 10**8:08d}"
+    for _ in range(5):
+        post(WebClient(), f"/asked/handovers/{token}/takings", {"code": wrong, "name": "x"}, 403)
+    post(WebClient(), f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "x"}, 404)
+    assert Credential.objects.get().state == "revoked"
+    assert web.get("/api/handovers").json()[0]["outcome"] == "five wrong codes were given"
+
+
+def test_many_at_once_and_one_takes_it(web: WebClient) -> None:
+    _, handover = new()
+    made = post(web, f"/handovers/{handover.pk}/links", {"to": "Rhona"}, 201)
+    token, got = made["address"].rpartition("/")[2], []
+
+    def take(name: str) -> None:
+        answer = WebClient().post(
+            f"/api/asked/handovers/{token}/takings", json.dumps({"code": made["code"], "name": name}), content_type="application/json"
+        )
+        got.append(answer.status_code)
+        connection.close()
+
+    hands = [threading.Thread(target=take, args=(str(one),)) for one in range(8)]
+    for one in hands:
+        one.start()
+    for one in hands:
+        one.join()
+    assert sorted(got) == [200] + [410] * 7
+
+
+def test_what_nobody_takes_is_revoked_and_said_so(web: WebClient) -> None:
+    client, handover = new()
+    assert handing.end_untaken(timezone.now() + timedelta(hours=23)) == 0
+    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 1
+    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 0
+    credential = Credential.objects.get(client=client)
+    assert (credential.state, credential.why) == ("revoked", "nobody took it within its time")
+    receipt = web.get("/api/handovers").json()[0]
+    assert (receipt["state"], receipt["outcome"]) == ("not taken", "nobody took it within its time")
+    post(web, f"/handovers/{handover.pk}/showings", wanted=410)
+    # One that was shown and never confirmed is not revoked: somebody may use it.
+    _, second = new()
+    post(web, f"/handovers/{second.pk}/showings")
+    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 0
+    assert Credential.objects.get(pk=second.credential_id).state == "active"
+    assert Handover.objects.get(pk=second.pk).closed is not None
+
+
+def test_a_file_is_read_by_the_owner_of_the_key_alone(web: WebClient) -> None:
+    for private, kind in ((rsa.generate_private_key(65537, 2048), RSAKey), (ec.generate_private_key(ec.SECP256R1()), ECKey)):
+        client, handover = new()
+        public = private.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+        made = post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": public}, 201)
+        pem = private.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+        opened = json.loads(
+            jwe.decrypt_compact(made["content"], kind.import_key(pem), algorithms=["RSA-OAEP-256", "ECDH-ES", "A256GCM"]).plaintext or b""
+        )  # type: ignore[attr-defined]
+        assert is_the_secret(opened["value"])
+        assert opened["client_id"] == client.client_id
+        post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": public}, 410)
+    receipt = web.get("/api/handovers").json()[0]
+    assert (receipt["form"], receipt["state"], receipt["to"]) == ("file", "taken", "Quays")
+
+
+def test_which_keys_a_file_is_not_made_for(web: WebClient) -> None:
+    _, handover = new()
+    weak = rsa.generate_private_key(65537, 1024)
+    private = weak.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
+    edwards = ed25519.Ed25519PrivateKey.generate().public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+    short = weak.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+    for key, says in ((private, "private key"), (short, "too weak"), (edwards, "cannot be encrypted to"), ("hello", "no public key"), ('{"kty": "oct", "k": "AA"}', "symmetric"),
+                      ('{"kty": "RSA", "n": "AQAB", "e": "AQAB", "d": "AQAB"}', "private key")):  # fmt: skip
+        assert says in post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": key}, 422)["errors"]["key"], key
+    assert Handover.objects.get(pk=handover.pk).shown is None  # nothing was used up
+
+
+def enrol(web: WebClient) -> bytes:
+    begun = post(web, "/session/second-factors", wanted=201)
+    secret = base64.b32decode(begun["secret"] + "=" * (-len(begun["secret"]) % 8))
+    assert begun["address"].startswith("otpauth://totp/Neat%20Latch%3Amorag?")
+    post(web, "/session/second-factors/confirmations", {"code": "000000"}, 422)
+    assert post(web, "/session/second-factors/confirmations", {"code": totp.code(secret, timezone.now().timestamp())})["second_factor"]
+    return secret
+
+
+def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClient) -> None:
+    """DOMAIN §17: a fresh second factor, a reason, an entry of the journal, and only where the environment permits it."""
+    with time_machine.travel(timezone.now(), tick=False) as clock:
+        client, handover = new()
+        credential = Credential.objects.get(client=client)
+        address = f"/credentials/{credential.pk}/revelations"
+        given = {"reason": "The display lost it", "code": ""}
+        assert "does not permit" in post(web, address, given, 403)["title"]
+        answer = web.put("/api/revealing/sandbox", json.dumps({"reveals": True}), content_type="application/json")
+        assert {one["environment"]: one["reveals"] for one in answer.json()}["sandbox"]
+        assert Environment.objects.get(key="production").reveals is False
+        assert "second factor" in post(web, address, given, 403)["title"]
+        secret = enrol(web)
+        code = totp.code(secret, timezone.now().timestamp())
+        post(web, address, {**given, "code": code}, 403)  # the very code that confirmed it: each serves once
+        clock.shift(30)
+        code = totp.code(secret, timezone.now().timestamp())
+        assert "Say why" in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
+        shown = post(web, address, {**given, "code": code})
+        assert is_the_secret(shown["value"])
+        entry = Entry.objects.get(did="revealed")
+        assert entry.details["reason"] == "The display lost it"
+        assert shown["value"] not in json.dumps(entry.details)
+        clock.shift(30)
+        post(web, f"/handovers/{handover.pk}/closings")
+        post(web, address, {**given, "code": totp.code(secret, timezone.now().timestamp())}, 410)  # nobody can read it back
+
+
+def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: WebClient) -> None:
+    with time_machine.travel(timezone.now(), tick=False) as clock:
+        secret = enrol(web)
+        stranger = WebClient()
+        wanted = post(stranger, "/session", {"username": "morag", "password": PASSWORD}, 403)
+        assert "code" in wanted["errors"]
+        assert stranger.get("/api/session").json()["person"] is None
+        clock.shift(30)
+        right = totp.code(secret, timezone.now().timestamp())
+        assert post(stranger, "/session", {"username": "morag", "password": PASSWORD, "code": right})["second_factor"]
+        for _ in range(5):
+            post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": "abcdef"}, 403)
+        clock.shift(30)
+        right = totp.code(secret, timezone.now().timestamp())
+        post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right}, 429)
+        clock.shift(timedelta(minutes=16))
+        right = totp.code(secret, timezone.now().timestamp())
+        post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right})
+        assert web.delete("/api/people/morag/second-factors").status_code == 204
+        post(WebClient(), "/session", {"username": "morag", "password": PASSWORD})

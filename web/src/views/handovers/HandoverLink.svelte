@@ -1,0 +1,46 @@
+<script lang="ts">
+  import { api, ok, Problem, type Schemas } from '../../api/client'
+  import CopyLine from '../../lib/CopyLine.svelte'
+  import Field from '../../lib/Field.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import When from '../../lib/When.svelte'
+
+  let { id, leave }: { id: string; leave: () => void } = $props()
+  let to = $state('')
+  let made = $state<Schemas['LinkMade'] | null>(null)
+  let problem = $state<unknown>(null)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+
+  async function make(event: Event): Promise<void> {
+    event.preventDefault()
+    problem = null
+    try {
+      made = await ok(api.POST('/api/handovers/{identity}/links', { params: { path: { identity: id } }, body: { to } }))
+    } catch (error) {
+      problem = error
+    }
+  }
+</script>
+
+{#if made}
+  <p class="my-2">Both are shown this once. Send the link by one road and the code by another, by telephone for instance.</p>
+  <p class="label-text">Link</p>
+  <CopyLine text={made.address} what="the link" />
+  <p class="label-text mt-2">Code</p>
+  <CopyLine text={`${made.code.slice(0, 4)} ${made.code.slice(4)}`} what="the code" />
+  <p class="help mt-2"><When at={made.ends} prefix="It ends " />, serves once, and ends at the fifth wrong code.</p>
+{:else}
+  <form class="mt-2" onsubmit={make}>
+    <Field
+      id="link-to"
+      label="Whom it is for"
+      error={errors.to}
+      help="It stands on the receipt, in the journal and in the link's page."
+    >
+      <input id="link-to" class="line-in" bind:value={to} required maxlength="200" />
+    </Field>
+    <button class="btn btn-primary btn-sm" disabled={!to.trim()}>Make the link and its code</button>
+    <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
+  </form>
+{/if}
+<ProblemBox {problem} />

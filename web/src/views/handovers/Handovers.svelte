@@ -1,0 +1,90 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+
+  const acts = acting()
+  const list = createQuery(() => ({ queryKey: ['handovers'], queryFn: () => ok(api.GET('/api/handovers')) }))
+  const permits = createQuery(() => ({ queryKey: ['revealing'], queryFn: () => ok(api.GET('/api/revealing')) }))
+  const FORMS: Record<string, string> = { shown: 'shown once', link: 'link', file: 'encrypted file' }
+  const permit = (environment: string, reveals: boolean) =>
+    acts.run(() => ok(api.PUT('/api/revealing/{environment}', { params: { path: { environment } }, body: { reveals } })))
+</script>
+
+<svelte:head><title>Handovers · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
+<header class="mb-3 flex items-baseline gap-4">
+  <h1>Handovers</h1>
+  <span class="help">the one moment when a new secret is shown, and who took it</span>
+</header>
+<Loading query={list} />
+<ProblemBox problem={acts.problem} />
+<div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
+  {#if list.data?.length}
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead
+          ><tr
+            ><th>Secret</th><th>Client</th><th>Form</th><th>For</th><th>Made</th><th>State</th><th>Taken by</th><th>When</th></tr
+          ></thead
+        >
+        <tbody>
+          {#each list.data as one (one.id)}
+            <tr data-row>
+              <td class="value">{one.hint}</td>
+              <td
+                ><a class="act" href="/clients/{one.client}">{one.client_name}</a><br /><span class="text-soft"
+                  >{one.application}, {one.environment}</span
+                ></td
+              >
+              <td>{FORMS[one.form]}</td><td>{one.to || '—'}</td>
+              <td><When at={one.made} /> by {one.made_by}</td>
+              <td
+                class={one.state === 'not taken'
+                  ? 'text-error font-semibold'
+                  : one.state === 'waits'
+                    ? 'text-warning font-semibold'
+                    : ''}
+                >{one.state}{#if one.state === 'not taken'}<br /><span class="help font-normal">{one.outcome}</span
+                  >{:else if one.state === 'waits' && one.ends}<br /><span class="help font-normal"
+                    ><When at={one.ends} prefix="revoked " /> if nobody does</span
+                  >{/if}</td
+              >
+              <td
+                >{one.taken ? one.taken_by || '—' : '—'}{#if one.taken_from}<br /><span class="value text-soft"
+                    >{one.taken_from}</span
+                  >{/if}</td
+              >
+              <td><When at={one.taken} /></td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if list.data}<p class="sheet max-w-xl p-6">
+      Receipts appear here when a secret is handed over: by whom, to whom, when, and by which of the three ways.
+    </p>{/if}
+  <aside class="sheet p-4">
+    <h2 class="mb-1">Showing a stored secret again</h2>
+    <p class="help mb-2">
+      Secrets that are sealed for our own connections can be shown to an administrator, with a fresh second factor and a reason,
+      where the environment permits it.
+    </p>
+    {#each permits.data ?? [] as one (one.environment)}
+      <label class="flex min-h-[28px] items-center gap-2"
+        ><input
+          type="checkbox"
+          checked={one.reveals}
+          disabled={!may('change') || acts.busy}
+          onchange={(event) => void permit(one.environment, event.currentTarget.checked)}
+        />
+        {one.name} permits it</label
+      >
+    {/each}
+  </aside>
+</div>
