@@ -45,7 +45,7 @@ def _holds_sealed_values() -> bool:
         tables = set(connection.introspection.table_names(cursor))
         for model, field in _SEALED:
             meta = apps.get_model(model)._meta
-            column = str(meta.get_field(field).column)  # type: ignore[union-attr]
+            column = str(meta.get_field(field).column)
             if meta.db_table not in tables or column not in {
                 one.name for one in connection.introspection.get_table_description(cursor, meta.db_table)
             }:

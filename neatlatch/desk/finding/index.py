@@ -206,6 +206,14 @@ def rebuild() -> int:
         return int(cursor.execute("SELECT count(*) FROM finding_place").fetchone()[0])
 
 
+def fill() -> None:
+    """Write the index where there is none although there is something to find."""
+    with database.cursor() as cursor:
+        filled = cursor.execute("SELECT 1 FROM finding_place LIMIT 1").fetchone()
+    if not filled and Application.objects.exists():
+        rebuild()
+
+
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)
 MOST = 12
 # Kinds as people look for them; the same words find a connection before the redirect URI of its client.
