@@ -143,6 +143,81 @@ def _apply(given: argparse.Namespace) -> int:
     return 3 if any(one.act == "conflict" for one in found.outcome.changes) else 0
 
 
+def _asking(given: argparse.Namespace) -> Any:
+    """An HTTP client with the user's own key, from the environment or a file; ``None``: none is set."""
+    import ssl
+
+    import httpx
+
+    key = os.environ.get("NLATCH_KEY", "")
+    if given.key_file is not None:
+        try:
+            key = given.key_file.read_text().strip()
+        except OSError as error:
+            print(f"nlatch: {given.key_file}: {error.strerror}", file=sys.stderr)
+            return None
+    if not key:
+        print("nlatch: set NLATCH_KEY to the key that you were handed, or name a file with --key-file.", file=sys.stderr)
+        return None
+    url = os.environ.get("NLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
+    return httpx.Client(base_url=url, headers={"Authorization": f"Bearer {key}"}, timeout=130,
+                        verify=ssl.create_default_context(cafile=os.environ.get("NLATCH_CA") or None))  # fmt: skip
+
+
+def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
+    """Ask the desk; answers the response, or ``None`` once the reason was said."""
+    import httpx
+
+    web = _asking(given)
+    if web is None:
+        return None
+    try:
+        answer = web.request(method, path, **more)
+    except httpx.HTTPError as error:
+        print(f"nlatch: {web.base_url} does not answer: {error}", file=sys.stderr)
+        return None
+    if answer.is_success:
+        return answer
+    told = answer.json() if "json" in answer.headers.get("content-type", "") else {}
+    print(f"nlatch: {told.get('title', f'the desk answered {answer.status_code}')} {told.get('detail', '')}".rstrip(), file=sys.stderr)
+    return None
+
+
+def _draw(given: argparse.Namespace) -> int:
+    headers = {} if given.json else {"Accept": "text/plain"}
+    params = {key: value for key, value in (("method", given.method), ("url", given.url)) if value}
+    answer = _ask(given, "GET", f"/draw/{given.ref}", headers=headers, params=params)
+    if answer is None:
+        return 1
+    sys.stdout.write(answer.text if not given.json else f"{answer.text}\n")
+    return 0
+
+
+def _list(given: argparse.Namespace) -> int:
+    answer = _ask(given, "GET", "/draw")
+    if answer is None:
+        return 1
+    found = answer.json()
+    for one in found["connections"]:
+        print(f"{one['ref']:<32} {one['state']:<11} {one['application']}")
+    if not found["connections"]:
+        print(f"{found['user']} uses no connection in {found['environment']} yet.")
+    return 0
+
+
+def _test(given: argparse.Namespace) -> int:
+    answer = _ask(given, "POST", f"/draw/{given.ref}/tests")
+    if answer is None:
+        return 2
+    found = answer.json()
+    for rung in found["rungs"]:
+        mark = "-" if rung["skipped"] else "ok" if rung["passed"] else "NO"
+        print(f"{mark:<3} {rung['rung'].replace('_', ' '):<8} {rung['says']}")
+    for cause in found["causes"][:3]:
+        print(f"    {cause}")
+    return 0 if found["passed"] else 1
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
     parser.add_argument("--version", action="version", version=f"nlatch {__version__}")
@@ -153,6 +228,25 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--files", type=Path, metavar="DIR", help="the folder that file names in the input are relative to")
     one.add_argument("--list", action="store_true", help="name each operation with its input and source")
     one.set_defaults(run=_compute)
+
+    keyed = argparse.ArgumentParser(add_help=False)
+    keyed.add_argument("--key-file", type=Path, metavar="FILE", help="a file that holds your own key (else the environment's NLATCH_KEY)")
+    one = commands.add_parser("draw", parents=[keyed], help="take a ready request header for a connection that you use",
+                              description="Writes header lines. The desk's address is NLATCH_URL, your own key NLATCH_KEY; NLATCH_CA names its certificate authorities.")  # fmt: skip
+    one.add_argument("ref", help="the connection's reference name")
+    one.add_argument("--json", action="store_true", help="base address, headers, query and end as JSON")
+    one.add_argument("--method", default="", help="for a connection that signs each request: its method")
+    one.add_argument("--url", default="", help="and its whole address")
+    one.set_defaults(run=_draw)
+
+    one = commands.add_parser("list", parents=[keyed], help="list the connections that you use")
+    one.set_defaults(run=_list)
+
+    one = commands.add_parser(
+        "test", parents=[keyed], help="test a connection that you use", description="Ends with 0 if it works, 1 if it does not."
+    )
+    one.add_argument("ref", help="the connection's reference name")
+    one.set_defaults(run=_test)
 
     one = commands.add_parser("export", help="write the whole inventory as YAML, secrets by reference")
     one.add_argument("file", type=Path, nargs="?", help="where to write it (standard output)")

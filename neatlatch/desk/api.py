@@ -23,6 +23,7 @@ from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
 from neatlatch.desk.connections.api import router as connections
 from neatlatch.desk.credentials.api import router as credentials
+from neatlatch.desk.drawing.api import router as drawing
 from neatlatch.desk.finding.api import router as finds
 from neatlatch.desk.house.api import router as house
 from neatlatch.desk.inventory.api import router as inventory
@@ -69,6 +70,7 @@ for router in (
     scopes,
     credentials,
     house,
+    drawing,
     connections,
     accounts,
     users,

@@ -54,6 +54,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.connections",
     "neatlatch.desk.house",
     "neatlatch.desk.users",
+    "neatlatch.desk.drawing",
     "neatlatch.desk.access",
     "neatlatch.desk.inventory",
     "neatlatch.desk.finding",

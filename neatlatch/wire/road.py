@@ -14,6 +14,7 @@ import ssl
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from types import TracebackType
 from typing import Any
 
@@ -158,6 +159,7 @@ class Answer:
     headers: dict[str, str]
     text: str
     exchange: Exchange
+    octets: bytes = b""
 
 
 @dataclass(frozen=True)
@@ -169,6 +171,21 @@ class ClientCertificate:
 
     def __repr__(self) -> str:
         return "ClientCertificate(•••)"
+
+
+def _new_context(trust: str) -> ssl.SSLContext:
+    context = ssl.create_default_context()
+    context.minimum_version = ssl.TLSVersion.TLSv1_2
+    context.set_alpn_protocols(["http/1.1"])
+    if trust:
+        context.load_verify_locations(cafile=trust)
+    return context
+
+
+@lru_cache(maxsize=8)
+def _kept_context(trust: str, changed: int) -> ssl.SSLContext:
+    """The settings of TLS without a client certificate: reading the machine's authorities takes longer than a call. Made anew when the file changes."""
+    return _new_context(trust)
 
 
 def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
@@ -204,12 +221,10 @@ class Road(httpcore.NetworkBackend):
     shows: ClientCertificate | None = None
 
     def __post_init__(self) -> None:
-        self.context = ssl.create_default_context()
-        self.context.minimum_version = ssl.TLSVersion.TLSv1_2
-        self.context.set_alpn_protocols(["http/1.1"])
-        if self.trust:
-            self.context.load_verify_locations(cafile=self.trust)
-        if self.shows is not None:
+        if self.shows is None:
+            self.context = _kept_context(self.trust, os.stat(self.trust).st_mtime_ns if self.trust else 0)
+        else:
+            self.context = _new_context(self.trust)
             _load(self.context, self.shows)
         self.deadline = time.monotonic() + self.limits.total
         self._found: dict[str, list[str]] = {}
@@ -323,8 +338,8 @@ class Road(httpcore.NetworkBackend):
             self.reach(host, port)
         return self._open[host, port].start_tls(self.context, host.strip("[]"))
 
-    def send(self, request: Request, secrets: tuple[str, ...] = ()) -> Answer:
-        """Send a request and read the whole answer. Redirects are reported, never followed.
+    def send(self, request: Request, secrets: tuple[str, ...] = (), content: bytes | None = None) -> Answer:
+        """Send a request and read the whole answer. Redirects are reported, never followed. ``content`` is a body that is no text, in place of the request's.
 
         Raises :class:`RoadError`.
         """
@@ -335,7 +350,10 @@ class Road(httpcore.NetworkBackend):
                 "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip
         try:
             built = self._client.build_request(
-                request.method, request.url, headers=list(request.headers), content=request.body.encode() or None
+                request.method,
+                request.url,
+                headers=list(request.headers),
+                content=content if content is not None else request.body.encode() or None,
             )
             response = self._client.send(built, stream=True)
             try:
@@ -355,7 +373,7 @@ class Road(httpcore.NetworkBackend):
             **sent, status=response.status_code, response_headers=mask_headers(headers, known), response_size=len(body), ms=_since(begun),
             response_body=mask_body(text, response.headers.get("content-type", ""), known),
         )  # fmt: skip
-        return Answer(response.status_code, dict(headers), text, exchange)
+        return Answer(response.status_code, dict(headers), text, exchange, body)
 
     def _what_is_not_http(self, error: Exception) -> RoadError:
         """Many servers close the line, without an alert, when they do not take a client certificate (TLS 1.3 has the handshake end before)."""

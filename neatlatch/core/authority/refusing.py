@@ -105,3 +105,12 @@ def inside(address: str, networks: Iterable[str]) -> bool:
     except ValueError:
         return False
     return any(given in ipaddress.ip_network(one, strict=False) for one in networks)
+
+
+def is_network(text: str) -> bool:
+    """Whether a text is an address or a network (CIDR)."""
+    try:
+        ipaddress.ip_network(text, strict=False)
+    except ValueError:
+        return False
+    return True

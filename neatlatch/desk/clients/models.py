@@ -21,7 +21,8 @@ class Client(models.Model):
     ``planned`` is a change that somebody enters by hand in the application's screens and that is not noted as done yet.
 
     ``house``: issued by our own authority, so that the record is the provider's side itself; ``resource``: it is an application that asks the authority about
-    tokens it was shown, and not a caller; ``pace``: the calls a second that its API keys are good for.
+    tokens it was shown, and not a caller; ``pace``: the calls a second that its API keys are good for;
+    ``user``: whose it is, where a user of connections draws with it.
 
     ``managed``: by protocol (RFC 7592), so what stands here is what stands there. Otherwise it is a mirror, entered by hand.
     ``state``: *asking* while a registration request is under way, *preparing* while somebody enters it by hand, then *live*.
@@ -44,6 +45,7 @@ class Client(models.Model):
     resource = models.BooleanField(default=False)
     management_digest = models.CharField(max_length=64, blank=True)
     pace = models.FloatField(null=True)
+    user: Any = models.ForeignKey("users.User", null=True, on_delete=models.CASCADE, related_name="keys")
     state = models.CharField(max_length=12, default="preparing")
     management_address = models.CharField(max_length=500, blank=True)
     management_token = models.BinaryField(null=True)

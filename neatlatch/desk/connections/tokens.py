@@ -25,14 +25,14 @@ from neatlatch.core.certificates import facts, reading
 from neatlatch.core.evidence import CauseClass, Exchange, Failure
 from neatlatch.core.jose import jwt
 from neatlatch.core.replies import Reading
-from neatlatch.core.schemes import CODE, JWT
+from neatlatch.core.schemes import CERTIFICATE, CODE, JWT
 from neatlatch.core.scopes import split
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.roads import road as new_road
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
 from neatlatch.wire.ladder import Held, NoToken
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
 from .halves import published
 from .models import Connection, TokenSet
@@ -116,6 +116,19 @@ class DeskKeeper:
         self._mine().exclude(account=account).update(account=account[:200])
 
 
+def generation(connection: Connection) -> int | None:
+    """Which of its tokens a shared connection holds now, counted from the first; ``None``: it holds none."""
+    return TokenSet.objects.filter(connection=connection, person=None).values_list("generation", flat=True).first()
+
+
+def shown(connection: Connection) -> ClientCertificate | None:
+    """The client certificate for the road, where the scheme has TLS ask for one."""
+    held = connection.secrets().get("private_key")
+    if connection.scheme != CERTIFICATE or held is None or not connection.values.get("certificate"):
+        return None
+    return ClientCertificate(connection.values["certificate"], held.open().reveal())
+
+
 def whose_to_test(connection: Connection, username: str) -> int | None:
     """Whose tokens a test of an individual connection takes: the tester's own if there are any, else the freshest."""
     if not connection.individual:
@@ -123,6 +136,15 @@ def whose_to_test(connection: Connection, username: str) -> int | None:
     sets = TokenSet.objects.filter(connection=connection).exclude(person=None)
     own = sets.filter(person__username=username).first() or sets.order_by("-signed_in_at").first()
     return own.person_id if own else None
+
+
+def live(connection: Connection) -> Held | None:
+    """The token of a shared connection, if it needs no renewal; ``None``: ask :func:`hold`. One query and no road."""
+    tokens = TokenSet.objects.filter(connection=connection, person=None).first()
+    now = timezone.now()
+    if tokens is None or lifetimes.is_over(tokens.ends, now) or (is_due(tokens, now) and not tokens.refused):
+        return None
+    return _held(tokens)
 
 
 def hold(

@@ -37,7 +37,7 @@ class Credential(models.Model):
     digest = models.CharField(max_length=64, blank=True, db_index=True)
     fingerprint = models.CharField(max_length=64, db_index=True)
     hint = models.CharField(max_length=10)
-    secret_id = models.CharField(max_length=200, blank=True)
+    secret_id = models.CharField(max_length=200, blank=True, db_index=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.ACTIVE)
     source = models.CharField(max_length=20, default="registered")
     issued = models.DateTimeField()

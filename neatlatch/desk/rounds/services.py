@@ -16,7 +16,7 @@ from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
 from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
-from neatlatch.core.schemes import CERTIFICATE, KINDS, OAUTH2, Endpoint
+from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
 from neatlatch.core.sending import Credentials, NotComplete, dress
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
@@ -26,7 +26,7 @@ from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.ladder import Climb, Further, Leftover, NoToken, Plan, Stopped
-from neatlatch.wire.road import ClientCertificate, RoadError
+from neatlatch.wire.road import RoadError
 
 from . import models
 from .models import Round, Sample, Test
@@ -87,15 +87,7 @@ def _is_fresh(connection: Connection, spread: int) -> bool:
     return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
 
 
-def _shows(connection: Connection) -> ClientCertificate | None:
-    """The client certificate for the road, where the scheme has TLS ask for one."""
-    held = connection.secrets().get("private_key")
-    if connection.scheme != CERTIFICATE or held is None or not connection.values.get("certificate"):
-        return None
-    return ClientCertificate(connection.values["certificate"], held.open().reveal())
-
-
-def begin_test(by: Person, connection: Connection, last: str = "") -> Test:
+def begin_test(by: Person | str, connection: Connection, last: str = "") -> Test:
     """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder)."""
     with transaction.atomic():
         running = connection.tests.filter(
@@ -105,7 +97,7 @@ def begin_test(by: Person, connection: Connection, last: str = "") -> Test:
             return running
         if running is not None:  # its program was killed
             Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
-        test = Test.objects.create(connection=connection, begun_by=by.username, last=last)
+        test = Test.objects.create(connection=connection, begun_by=by if isinstance(by, str) else by.username, last=last)
         write(by, "tested", "connection", connection.ref)
     return test
 
@@ -145,7 +137,7 @@ def run(test: Test) -> Test:
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results = _Watch(test), []
     try:
-        way = road(connection.time_limit, _shows(connection))
+        way = road(connection.time_limit, tokens.shown(connection))
     except RoadError as error:
         return _finish(test, [RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)], None)
     with way:
@@ -366,7 +358,7 @@ def clear_leftovers() -> int:
     rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
     for row in rows.select_related("connection__place__application")[:100]:
         try:
-            with road(15.0, _shows(row.connection)) as way:
+            with road(15.0, tokens.shown(row.connection)) as way:
                 request = oauth2.api_request(row.method, row.address)
                 if row.connection.scheme in OAUTH2:
                     held, _ = tokens.hold(row.connection, way)

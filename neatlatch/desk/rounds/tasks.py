@@ -9,6 +9,7 @@ from huey.contrib.djhuey import HUEY, db_periodic_task, db_task, on_startup
 
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.credentials import handing
+from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
 
 from . import services
@@ -48,6 +49,7 @@ def keep_house() -> None:
     now = timezone.now()
     handing.end_untaken(now)
     house_tokens.clear_ended(now)
+    ledger.roll_up(now)
 
 
 @db_periodic_task(crontab(minute="*"))

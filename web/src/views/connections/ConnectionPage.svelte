@@ -12,6 +12,7 @@
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
   import { goto, route } from '../../router'
+  import DrawsCard from './DrawsCard.svelte'
   import EditCaller from './EditCaller.svelte'
   import PutCertificate from './PutCertificate.svelte'
   import PutSecret from './PutSecret.svelte'
@@ -198,6 +199,7 @@
           <a class="act" href="/api/connections/{ref}/exports?format=properties" download>as .properties</a>
         </p>
       </section>
+      {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}
       {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
     </div>
   </div>

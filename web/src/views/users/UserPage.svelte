@@ -9,6 +9,7 @@
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
   import { goto, route } from '../../router'
+  import DrawsWith from './DrawsWith.svelte'
   import LogReader from './LogReader.svelte'
   import UserForm from './UserForm.svelte'
 
@@ -179,6 +180,7 @@
       {:else}<p class="px-4 py-3">Nothing yet. Say which application it calls, and by which connection.</p>{/each}
     </section>
     <div class="flex flex-col gap-4">
+      {#key id}<DrawsWith {id} name={user.name} />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">When it may be changed</h2>
         {#each user.windows as one (one)}<p class="value">{one}</p>{:else}<p>At any time.</p>{/each}

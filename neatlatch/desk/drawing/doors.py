@@ -1,0 +1,220 @@
+"""Where users of connections knock: ``/draw`` and ``/relay``. They come with a key of their own and no session, and are answered in plain JSON.
+
+The work runs in a pool of its own: however many ask at once, no more than its hands hold database connections and wait for a renewal, and the others queue
+without holding anything.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import functools
+import json
+import os
+import re
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote
+
+from asgiref.sync import sync_to_async
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.utils import timezone
+from django.views.decorators.csrf import csrf_exempt
+
+from neatlatch.core import relaying
+from neatlatch.core.authority.refusing import Refused
+from neatlatch.desk.applications.models import Environment
+from neatlatch.desk.common import problems
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.safe import CannotOpen
+from neatlatch.desk.house import issuing
+from neatlatch.desk.rounds import services as rounds
+from neatlatch.desk.users.models import Use
+
+from . import quick, services
+from .ledger import LEDGER, Fact
+
+HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
+LARGEST_BODY = 2 * 1024 * 1024
+_REF = re.compile(r"[a-z0-9-]{1,80}")
+_POOL = ThreadPoolExecutor(HANDS, "draw")
+_REFUSED = {
+    "type": "about:blank",
+    "title": "Your key does not let you in.",
+    "status": 401,
+    "detail": "Look whether it is whole, and ask its administrator.",
+}
+
+
+def _door(
+    name: str, usual: Callable[..., HttpResponse | None] | None = None
+) -> Callable[[Callable[..., HttpResponse]], Callable[..., Any]]:
+    """An async view around work that is not: refusals become problem details, and what was really wrong goes to the log."""
+
+    def wrap(work: Callable[..., HttpResponse]) -> Callable[..., Any]:
+        @functools.wraps(work)
+        def run(request: HttpRequest, **rest: Any) -> HttpResponse:
+            address = str(request.META.get("REMOTE_ADDR", ""))
+            try:
+                asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now())
+                answer = work(request, asker, **rest)
+            except Refused as refused:
+                client = issuing.client_of(refused)
+                where = client.place.environment if client else Environment.objects.first()
+                if where is not None:
+                    issuing.turned_away(where, name, refused.logged, client, "", address)
+                answer = JsonResponse(_REFUSED, status=401, content_type="application/problem+json")
+                answer["WWW-Authenticate"] = 'Bearer realm="neat latch"'
+            except Problem as problem:
+                answer = problems.answer(problem)
+                if "retry_after" in problem.extra:
+                    answer["Retry-After"] = str(problem.extra["retry_after"])
+            except CannotOpen as error:
+                answer = problems.answer(Problem(503, "A sealed value does not open.", str(error)))
+            if "Cache-Control" not in answer:
+                answer["Cache-Control"] = "no-store"
+            return answer
+
+        async def view(request: HttpRequest, **rest: Any) -> HttpResponse:
+            return await sync_to_async(run, thread_sensitive=False, executor=_POOL)(request, **rest)
+
+        return csrf_exempt(view)
+
+    return wrap
+
+
+def _get(request: HttpRequest) -> None:
+    if request.method != "GET":
+        raise Problem(405, "Ask with GET.")
+
+
+@_door("list")
+def mine(request: HttpRequest, asker: services.Caller) -> HttpResponse:
+    """The connections that the asker uses."""
+    _get(request)
+    uses = (
+        Use.objects.select_related("connection__place__application")
+        .filter(user=asker.user)
+        .exclude(connection=None)
+        .order_by("connection__ref")
+    )
+    rows = [{"ref": one.connection.ref, "application": one.connection.place.application.name, "state": one.connection.state, "operations": one.operations}
+            for one in uses if one.connection]  # fmt: skip
+    return JsonResponse({"user": asker.user.name, "environment": asker.user.environment.key, "connections": rows})
+
+
+def _answer(ref: str, accept: str, base: str, headers: dict[str, str], query: dict[str, str], ends: datetime | None) -> tuple[str, str]:
+    """A draw as it is answered: its content type and the text."""
+    if "text/plain" in accept:
+        return "text/plain; charset=utf-8", "".join(f"{name}: {value}\n" for name, value in headers.items())
+    seconds = int((ends - timezone.now()).total_seconds()) if ends else None
+    told = {"ref": ref, "base": base, "headers": headers, "query": query, "ends": ends.isoformat() if ends else None, "seconds": seconds}
+    return "application/json", json.dumps(told)
+
+
+def _ready(ref: str, headers: dict[str, str], address: str) -> tuple[str, str] | None:
+    now = timezone.now()
+    found = quick.draw(headers.get("authorization", ""), ref, services.DRAW, address, now)
+    if found is None:
+        return None
+    LEDGER.note(Fact(found.user, found.connection, found.credential, services.DRAW), now)
+    return _answer(ref, headers.get("accept", ""), found.base, {"Authorization": found.header}, {}, found.ends)
+
+
+async def usual(scope: dict[str, Any], send: Any) -> bool:
+    """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw. Answers whether it did."""
+    ref = str(scope["path"]).removeprefix("/draw/")
+    if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
+        return False
+    headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
+    try:
+        found = await asyncio.get_running_loop().run_in_executor(
+            _POOL, _ready, ref, headers, scope["client"][0] if scope.get("client") else ""
+        )
+    except Exception:  # whatever it is, the long way meets it again and says it properly
+        return False
+    if found is None:
+        return False
+    kind, text = found
+    body = text.encode()
+    told = (
+        ("content-type", kind),
+        ("content-length", str(len(body))),
+        ("cache-control", "no-store"),
+        ("x-content-type-options", "nosniff"),
+    )
+    await send({"type": "http.response.start", "status": 200, "headers": [(name.encode(), value.encode()) for name, value in told]})
+    await send({"type": "http.response.body", "body": body})
+    return True
+
+
+@_door("draw")
+def draw(request: HttpRequest, asker: services.Caller, ref: str) -> HttpResponse:
+    """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
+    _get(request)
+    connection = services.connection_of(asker, ref, services.DRAW)
+    try:
+        drawn = services.draw(connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
+    except Problem as problem:
+        if problem.status == 503:
+            services.note(asker, connection, "", services.DRAW, failed=True)
+        raise
+    services.note(asker, connection, drawn.credential, services.DRAW)
+    kind, text = _answer(ref, request.headers.get("Accept", ""), drawn.base, drawn.headers, drawn.query, drawn.ends)
+    return HttpResponse(text, content_type=kind)
+
+
+@_door("test")
+def test(request: HttpRequest, asker: services.Caller, ref: str) -> HttpResponse:
+    """Test a connection that the asker uses, and wait for what comes of it."""
+    if request.method != "POST":
+        raise Problem(405, "Ask with POST.")
+    connection = services.connection_of(asker, ref, services.DRAW)
+    done = rounds.run(rounds.begin_test(asker.user.name, connection))
+    rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
+    return JsonResponse(
+        {
+            "ref": ref,
+            "passed": bool(done.passed),
+            "rungs": rungs,
+            "causes": [one["says"] for one in (done.diagnosis or {}).get("causes", [])],
+        }
+    )
+
+
+def _as_sent(request: HttpRequest, ref: str, path: str) -> str:
+    """The path with its escapes as they were sent: an escaped slash is not a slash. Where the server does not tell, it is escaped anew."""
+    scope: dict[str, Any] = getattr(request, "scope", {})
+    raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
+    start = f"/relay/{ref}/"
+    return raw.removeprefix(start) if raw.startswith(start) else quote(path, safe="/~!$&'()*+,;=:@-._")
+
+
+@_door("relay")
+def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str) -> HttpResponse:
+    """Send a request through a connection."""
+    connection = services.connection_of(asker, ref, services.RELAY)
+    method, body = str(request.method), request.body
+    if len(body) > LARGEST_BODY:
+        raise Problem(413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed.")
+    try:
+        url = relaying.target(connection.values.get("api_base", ""), _as_sent(request, ref, path), request.META.get("QUERY_STRING", ""))
+    except relaying.BadPath as error:
+        raise Problem(422, "This address cannot be relayed to.", str(error)) from error
+    headers = relaying.onward(tuple(request.headers.items()))
+    secret = str(connection.credential.pk) if connection.credential else ""
+    failed = True
+    try:
+        back = services.Relay(connection, method, url, headers, body, asker.client.pace).run()
+        failed = back.status in (401, 407) or back.status >= 500
+    finally:
+        services.note(asker, connection, secret, services.RELAY, failed)
+    answer = HttpResponse(back.body, status=back.status)
+    del answer["Content-Type"]
+    for name, value in back.headers:
+        answer[name] = value
+    answer["Neat-Latch-Tries"] = str(back.tries)
+    # What an application answers is shown by nobody's browser as a page of this address.
+    answer["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    return answer

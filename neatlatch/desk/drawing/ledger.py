@@ -1,0 +1,103 @@
+"""Writing down draws: many that come at once share one transaction, so that each waits for its fact to be on disk and none for the others' turns."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import connection, transaction
+from django.db.models import Max, Sum
+
+from .models import Drawn
+
+HOURS_KEPT, DAYS_KEPT = timedelta(days=7), timedelta(days=400)
+_SQL = """INSERT INTO drawing_drawn (user, connection, credential, way, span, begins, count, failed, last) VALUES (%s, %s, %s, %s, 'hour', %s, %s, %s, %s)
+ON CONFLICT (connection, user, credential, way, span, begins)
+DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed, last = max(last, excluded.last)"""
+
+
+@dataclass(frozen=True)
+class Fact:
+    """One draw. ``failed``: the application did not take it, or no token was to be had."""
+
+    user: str
+    connection: str
+    credential: str
+    way: str
+    failed: bool = False
+
+
+class Ledger:
+    """The draws that wait to be written, and who is writing."""
+
+    def __init__(self) -> None:
+        self._turn = threading.Condition()
+        self._waiting: dict[tuple[Fact, datetime], tuple[int, datetime]] = {}
+        self._writing = False
+        self._batch, self._written = 1, 0
+        self._errors: dict[int, Exception] = {}
+
+    def note(self, fact: Fact, now: datetime) -> None:
+        """Write a draw down; comes back when it is on disk. Whoever finds nobody writing writes for all who wait. Raises what the database raises."""
+        hour = now.replace(minute=0, second=0, microsecond=0)
+        with self._turn:
+            count, last = self._waiting.get((fact, hour), (0, now))
+            self._waiting[fact, hour] = (count + 1, max(last, now))
+            mine = self._batch
+            while self._writing and self._written < mine:
+                self._turn.wait()
+            if self._written >= mine:
+                if mine in self._errors:
+                    raise self._errors[mine]
+                return
+            batch, self._waiting = self._waiting, {}
+            self._writing, self._batch = True, self._batch + 1
+        error: Exception | None = None
+        try:
+            _write(batch)
+        except Exception as raised:
+            error = raised
+        with self._turn:
+            self._writing, self._written = False, mine
+            self._errors = {mine: error} if error else {}
+            self._turn.notify_all()
+        if error:
+            raise error
+
+
+def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
+    rows = [(fact.user.replace("-", ""), fact.connection.replace("-", ""), fact.credential, fact.way, hour, count, count if fact.failed else 0, last)
+            for (fact, hour), (count, last) in batch.items()]  # fmt: skip
+    adapt = connection.ops.adapt_datetimefield_value
+    with transaction.atomic(), connection.cursor() as cursor:
+        for user, target, credential, way, hour, count, failed, last in rows:
+            cursor.execute(_SQL, [user, target, credential, way, adapt(hour), count, failed, adapt(last)])
+
+
+LEDGER = Ledger()
+
+
+@transaction.atomic
+def roll_up(now: datetime) -> int:
+    """Put hours that are a week old together into days, and let go of days after a year and a month: a million draws leave as many rows as one. Answers how
+    many rows went."""
+    before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)
+    old = Drawn.objects.filter(span="hour", begins__lt=before)
+    days: dict[tuple[Any, ...], list[Any]] = {}
+    for one in old.values("user", "connection", "credential", "way", "begins").annotate(
+        counted=Sum("count"), wrong=Sum("failed"), latest=Max("last")
+    ):
+        day = one["begins"].replace(hour=0)
+        held = days.setdefault((one["user"], one["connection"], one["credential"], one["way"], day), [0, 0, one["latest"]])
+        held[0] += one["counted"]
+        held[1] += one["wrong"]
+        held[2] = max(held[2], one["latest"])
+    gone = old.count()
+    old.delete()
+    Drawn.objects.bulk_create(
+        Drawn(user=user, connection=target, credential=credential, way=way, span="day", begins=day, count=count, failed=failed, last=last)
+        for (user, target, credential, way, day), (count, failed, last) in days.items()
+    )
+    return gone - len(days) + Drawn.objects.filter(begins__lt=now - DAYS_KEPT).delete()[0]

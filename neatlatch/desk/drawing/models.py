@@ -1,0 +1,28 @@
+"""Who draws what, and when last."""
+
+from __future__ import annotations
+
+from django.db import models
+
+
+class Drawn(models.Model):
+    """Draws of one user on one connection with one credential within an hour, or a day once it is a week old: one row, however many there were.
+
+    ``way`` is *draw* (a header was taken) or *relay* (a request was sent through); ``span`` is *hour* or *day*; ``credential`` the ID of the secret that
+    was used, so that it is seen when nobody draws an old one any more. User and connection are kept by ID: facts outlive what they tell of.
+    """
+
+    user = models.UUIDField()
+    connection = models.UUIDField()
+    credential = models.CharField(max_length=36, blank=True)
+    way = models.CharField(max_length=5)
+    span = models.CharField(max_length=4, default="hour")
+    begins = models.DateTimeField(db_index=True)
+    count = models.PositiveBigIntegerField()
+    failed = models.PositiveBigIntegerField(default=0)
+    last = models.DateTimeField()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "user", "credential", "way", "span", "begins"], name="one_row_for_a_span")
+        ]

@@ -1,0 +1,378 @@
+"""Drawing: a user of a connection takes a ready request header by its reference name, or sends its request through the relay."""
+
+from __future__ import annotations
+
+import random
+import secrets
+import time
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Max, Sum
+from django.utils import timezone
+
+from neatlatch.core import house_key, relaying, retries, schemes
+from neatlatch.core.authority.refusing import Refused, inside
+from neatlatch.core.oauth2 import Request
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
+from neatlatch.core.sending import Credentials, NotComplete, dress
+from neatlatch.desk.applications.models import Application, Environment, Place
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import tokens
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.house import issuing
+from neatlatch.desk.house.models import Access
+from neatlatch.desk.house.signing import digest_of
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import Use, User
+from neatlatch.desk.users.services import touch
+from neatlatch.wire.ladder import NoToken
+from neatlatch.wire.road import Answer, Road, RoadError
+
+from .ledger import LEDGER, Fact
+from .models import Drawn
+
+log = structlog.get_logger()
+KEY, DRAW, RELAY = "neat-latch", "draw", "relay"
+_PROFILE = {
+    "schemes": [{"key": CLIENT}, {"key": BEARER}],
+    "scopes": [{"name": DRAW, "meaning": "Take request headers of the connections it uses", "kind": "read"},
+               {"name": RELAY, "meaning": "Send requests through the connections it uses", "kind": "write"}],
+    "limits": {"live_secrets": 2, "token_life": 900, "spread": 0},
+}  # fmt: skip
+
+
+def door(environment: Environment) -> Place:
+    """Neat Latch itself as an application of the firm in an environment: what its users' keys are issued for. Made when it is first wanted."""
+    application, _ = Application.objects.get_or_create(
+        key=KEY, defaults={"name": "Neat Latch", "purpose": "Lets jobs and reports draw connections", "profile": _PROFILE}
+    )
+    place, _ = Place.objects.select_related("application", "environment").get_or_create(
+        application=application,
+        environment=environment,
+        defaults={"house": True, "api_base": f"{settings.PUBLIC_URL}/draw", "changed_at": timezone.now()},
+    )
+    return place
+
+
+@transaction.atomic
+def give(
+    by: Person, user: User, kind: str, relay: bool, ends: datetime | None = None, addresses: list[str] | None = None
+) -> tuple[Client, Handover]:
+    """Give a user a key or a client of its own, to draw with. Answers it and the handover of its secret."""
+    if kind not in ("key", "client"):
+        raise wrong_fields({"kind": "A user draws with a key, or with a client of OAuth 2.0."})
+    scheme, scopes = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
+    fields = ClientMetadata(f"{user.name}, to draw", grants=scopes, scopes=frozenset({DRAW, RELAY} if relay else {DRAW}))
+    client, handover = issuing.register(by, door(user.environment), fields, scheme, ends)
+    assert handover is not None
+    Client.objects.filter(pk=client.pk).update(user=user, allow_list=addresses or [])
+    if not user.draws:
+        User.objects.filter(pk=user.pk).update(draws=True)
+        touch(user.uses.values_list("connection_id", flat=True))
+    write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "relay": relay})
+    return client, handover
+
+
+@transaction.atomic
+def take_away(by: Person, client: Client) -> None:
+    """Take away what a user draws with: every secret and token of it is refused from now on."""
+    issuing.revoke_all(by, client, "taken away from its user")
+    write(by, "took away a way to draw from", "user", client.user.name if client.user else "", {"client": client.client_id})
+    client.delete()
+
+
+# Who asks
+
+
+@dataclass(frozen=True)
+class Caller:
+    """A user that has said who it is, by which client of its own."""
+
+    user: User
+    client: Client
+    scopes: frozenset[str]
+
+
+def _no(what: str, client: Client | None = None) -> Refused:
+    refused = Refused("invalid_token", "", 401, what)
+    return issuing.known(refused, client) if client is not None else refused
+
+
+def caller(authorization: str, address: str, now: datetime) -> Caller:
+    """Who asks, by a key of its own or an access token got with its client. Raises :class:`Refused`, which tells callers nothing and the log everything."""
+    scheme, _, text = authorization.partition(" ")
+    text = text.strip()
+    if scheme.lower() != "bearer" or not text:
+        raise _no("no key")
+    if text.count(".") == 2 and not text.startswith("nlk_"):
+        client, scopes = _by_token(text, now)
+    else:
+        client, scopes = _by_key(text, address, now)
+    if client.user is None:
+        raise _no("key or token of somebody who is no user", client)
+    if client.allow_list and not inside(address, client.allow_list):
+        raise _no("from an address that is not allowed", client)
+    return Caller(client.user, client, scopes)
+
+
+def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
+    row = (
+        Access.objects.select_related("client__user__environment", "client__place__application", "client__place__environment")
+        .filter(digest=digest_of(text))
+        .first()
+    )
+    if row is None:
+        raise _no("token unknown")
+    why = "token revoked" if row.revoked else "token ended" if row.ends <= now else ""
+    if not why and row.client.place.application.key != KEY:
+        why = "token for another application"
+    if why:
+        raise _no(why, row.client)
+    return row.client, frozenset(row.scopes)
+
+
+def _by_key(text: str, address: str, now: datetime) -> tuple[Client, frozenset[str]]:
+    try:
+        read = house_key.read(text)
+    except house_key.BadKey as error:
+        raise _no(f"key {'unknown' if error.fault == 'foreign' else error.fault}") from error
+    environment = Environment.objects.filter(key=read.environment).first()
+    if environment is None:
+        raise _no("key unknown")
+    key = issuing.find_key(environment, text, now)
+    client = key.client
+    assert client is not None
+    if client.place.application.key != KEY:
+        raise _no("key for another application", client)
+    issuing.note_use(key, address, now)
+    client = Client.objects.select_related("user__environment", "place__application", "place__environment").get(pk=client.pk)
+    return client, issuing.registered(client).allowed
+
+
+def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
+    """The connection of a reference name, if the asker uses it, in its own environment, and may do what it wants. Raises :class:`Problem`; whether a
+    connection exists that it does not use is not told."""
+    use = (
+        Use.objects.select_related(
+            "connection__place__application", "connection__place__environment", "connection__client", "connection__client__place"
+        )
+        .filter(user=asker.user, connection__ref=ref)
+        .first()
+    )
+    if use is None or use.connection is None:
+        raise Problem(404, "You use no connection of that name.", "Its administrator can note on the connection's page that you use it.")
+    connection = use.connection
+    if connection.place.environment_id != asker.user.environment_id:
+        raise Problem(
+            403,
+            "That connection belongs to another environment.",
+            f"You are noted in {asker.user.environment.name}, it is in {connection.place.environment.name}.",
+        )
+    if wants not in asker.scopes:
+        raise Problem(403, f"Your key does not allow you to {wants}.", "Ask its administrator for one that does.")
+    if connection.individual:
+        raise Problem(
+            409, "There each person has an account of their own.", "A job cannot borrow one. Use a connection with a service account."
+        )
+    if connection.scheme == STREAM:
+        raise Problem(
+            409, "A stream is not called by requests.", "Neither its key nor a request can be drawn; it is signed in to on its own line."
+        )
+    return connection
+
+
+# Drawing
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """A ready way into an application. ``ends``: when the token in it does."""
+
+    base: str
+    headers: dict[str, str]
+    query: dict[str, str]
+    ends: datetime | None
+    credential: str
+
+    def __repr__(self) -> str:
+        return f"Drawing({self.base!r}, •••)"
+
+
+def _secret_of(connection: Connection) -> str:
+    """The ID of the secret a draw is made with; of several, the first that was asked for."""
+    held = connection.credential
+    return str(held.pk) if held is not None else ""
+
+
+def _credentials(connection: Connection) -> Credentials:
+    scheme = connection.place.application.read_profile().scheme(connection.scheme) or schemes.KINDS[connection.scheme]
+    opened = {key: one.open().reveal() for key, one in connection.secrets().items()}
+    return Credentials(connection.scheme, connection.values, opened, scheme.settings)
+
+
+def draw(connection: Connection, method: str = "GET", address: str = "") -> Drawing:
+    """A ready header. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
+    base, secret = connection.values.get("api_base", ""), _secret_of(connection)
+    if connection.scheme == CERTIFICATE:
+        raise Problem(
+            409, "This connection shows a certificate on the line itself.", "No header can carry that. Send your request through the relay."
+        )
+    if connection.scheme in OAUTH2:
+        held = tokens.live(connection)
+        if held is None:
+            with road(min(connection.time_limit, 20.0)) as way:
+                held = _token(connection, way, False)
+        return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
+    if connection.scheme == OAUTH1 and not address.startswith(base):
+        raise Problem(422, "This connection signs each request.", f"Say method and url of the request to sign; url begins with {base}.")
+    try:
+        dressed = dress(Request(method, address or base), _credentials(connection), secrets.token_hex(12), int(time.time()))
+    except NotComplete as error:
+        raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+    query = dressed.url.removeprefix(address or base).lstrip("?&")
+    return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
+
+
+def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Any:
+    try:
+        held, _ = tokens.hold(connection, way, force, newer_than)
+    except NoToken as error:
+        raise Problem(
+            503, "No token is to be had.", f"{error.failure.detail} Its administrator can see why on the connection's page."
+        ) from error
+    except RoadError as error:
+        raise Problem(503, "The application's token endpoint could not be reached.", error.failure.detail) from error
+    return held
+
+
+def note(asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False) -> None:
+    """Write down that it was drawn."""
+    LEDGER.note(Fact(str(asker.user.pk), str(connection.pk), credential, way, failed), timezone.now())
+
+
+# The relay
+
+
+_BUCKETS: dict[Any, retries.Bucket] = {}
+
+
+def _keep_pace(connection: Connection, limit: float | None) -> None:
+    """Wait until the connection's pace allows one more call; the asker's own key may be slower. Raises :class:`Problem` where the wait would be too long."""
+    pace = min(connection.pace, limit or connection.pace)
+    bucket = _BUCKETS.get(connection.pk)
+    at = time.monotonic()
+    if bucket is None or bucket.pace != pace:
+        bucket = retries.Bucket.full(pace, at)
+    after, wait = bucket.take(at)
+    if wait > connection.time_limit:
+        raise Problem(
+            429,
+            "Too many requests wait for this connection's pace.",
+            f"It allows {pace:g} a second. Send fewer, or ask for a higher pace.",
+            retry_after=int(wait),
+        )
+    _BUCKETS[connection.pk] = after
+    if wait > 0:
+        time.sleep(wait)
+
+
+@dataclass
+class Relayed:
+    """What came back. ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it."""
+
+    status: int
+    headers: relaying.Headers
+    body: bytes
+    tries: int
+    renewed: bool = False
+
+
+@dataclass
+class Relay:
+    """One request sent through a connection: its credential put on, its pace kept, repeated where that is safe."""
+
+    connection: Connection
+    method: str
+    url: str
+    headers: relaying.Headers
+    body: bytes
+    limit: float | None = None
+    tries: int = field(default=0, init=False)
+
+    def run(self) -> Relayed:
+        """Send it. Raises :class:`Problem`."""
+        connection = self.connection
+        with road(connection.time_limit, tokens.shown(connection)) as way:
+            held: Any = None
+            seen = None
+            if connection.scheme in OAUTH2:
+                held = tokens.live(connection) or _token(connection, way, False)
+                seen = tokens.generation(connection)
+            answer = self._send(way, self._dressed(held))
+            renewed = False
+            if answer.status == 401 and connection.scheme in OAUTH2 and relaying.may_repeat_after_renewal(self.method, self.headers):
+                # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
+                held, renewed = _token(connection, way, True, seen), True
+                answer = self._send(way, self._dressed(held))
+        return Relayed(answer.status, relaying.back(tuple(answer.headers.items())), answer.octets, self.tries, renewed)
+
+    def _dressed(self, held: Any) -> Request:
+        request = Request(self.method, self.url, self.headers, self.body.decode("utf-8", "replace"))
+        if held is not None:
+            token = held.access_token
+            return Request(self.method, self.url, (*self.headers, ("Authorization", f"Bearer {token}")), request.body, (token,))
+        try:
+            return dress(request, _credentials(self.connection), secrets.token_hex(12), int(time.time()))
+        except NotComplete as error:
+            raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+
+    def _send(self, way: Road, request: Request) -> Answer:
+        tries = 0
+        while True:
+            _keep_pace(self.connection, self.limit)
+            tries, self.tries = tries + 1, self.tries + 1
+            answer, broken = None, None
+            try:
+                answer = way.send(request, content=self.body or None)
+            except RoadError as error:
+                broken = error
+            if not retries.may_repeat(self.method, answer.status if answer else None, tries) or (
+                answer and not retries.repeatable_status(answer.status)
+            ):
+                break
+            asked = _asked_wait(answer) if answer else None
+            wait = retries.wait_before(tries, asked, random.random())
+            if wait is None:
+                break
+            time.sleep(wait)
+        if answer is None:
+            assert broken is not None
+            raise Problem(502, "The application could not be reached.", broken.failure.detail or broken.failure.code) from broken
+        return answer
+
+
+def _asked_wait(answer: Answer) -> float | None:
+    told = {name.lower(): value for name, value in answer.headers.items()}.get("retry-after", "")
+    return float(told) if told.isdigit() else None
+
+
+# Looking back
+
+
+def last_draws(connections: list[Any], since: timedelta = timedelta(days=400)) -> dict[tuple[str, str], tuple[int, datetime]]:
+    """For each user and connection, by their IDs: how often it drew within a time, and when last. One query for all."""
+    rows = Drawn.objects.filter(connection__in=connections, begins__gte=timezone.now() - since).values("user", "connection")
+    return {
+        (str(one["user"]), str(one["connection"])): (one["counted"], one["latest"])
+        for one in rows.annotate(counted=Sum("count"), latest=Max("last"))
+    }

@@ -1,0 +1,66 @@
+"""What the relay sends on, where to, and when again."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.core import relaying
+from neatlatch.core.formats import paste
+
+
+def test_what_is_for_one_hop_or_for_us_stays_here() -> None:
+    """RFC 9110 §7.6.1."""
+    sent = (("Accept", "*/*"), ("Authorization", "Bearer nlk_x"), ("Connection", "close, X-Hop"), ("X-Hop", "1"), ("Cookie", "a=b"), ("X-Forwarded-For", "1.2.3.4"),
+            ("TE", "trailers"), ("If-Match", '"7"'), ("Content-Type", "text/plain"), ("Host", "desk.example"))  # fmt: skip
+    assert dict(relaying.onward(sent)) == {"Accept": "*/*", "If-Match": '"7"', "Content-Type": "text/plain"}
+    came = (("ETag", '"7"'), ("Set-Cookie", "a=b"), ("Transfer-Encoding", "chunked"), ("Retry-After", "3"), ("WWW-Authenticate", "Bearer"))
+    assert dict(relaying.back(came)) == {"ETag": '"7"', "Retry-After": "3"}
+
+
+def test_where_it_goes() -> None:
+    assert relaying.target("https://a.example/api/", "/manifests", "x=1") == "https://a.example/api/manifests?x=1"
+    for path in (
+        "../office",
+        "a/../../b",
+        "%2e%2e/office",
+        "%252e%252e/x",
+        "..\\x",
+        "https://evil.example/",
+        "//evil.example/x",
+        "a b",
+        "a\r\nb",
+        "./x",
+    ):
+        with pytest.raises(relaying.BadPath):
+            relaying.target("https://a.example/api", path)
+
+
+@given(st.text(max_size=40), st.text(st.characters(min_codepoint=33, max_codepoint=126, exclude_characters="#"), max_size=20))
+def test_no_path_leads_out_of_the_api(path: str, query: str) -> None:
+    try:
+        address = urlsplit(relaying.target("https://a.example/api", path, query))
+    except relaying.BadPath:
+        return
+    assert (address.scheme, address.netloc) == ("https", "a.example")
+    assert address.path.startswith("/api/")
+    assert ".." not in address.path.split("/")
+
+
+def test_what_may_be_repeated() -> None:
+    assert relaying.may_repeat_after_renewal("PUT", ())
+    assert not relaying.may_repeat_after_renewal("POST", (("Content-Type", "text/plain"),))
+    assert relaying.may_repeat_after_renewal("POST", (("idempotency-key", "7"),))
+
+
+def test_lines_to_paste_hold_no_secret_and_are_python() -> None:
+    lines = paste.lines("https://desk.example", "cargo-manifests", "/manifests")
+    assert len(lines) == 6
+    for language, text in lines.items():
+        assert "NLATCH_KEY" in text
+        assert "cargo-manifests" in text
+        if language.startswith("Python"):
+            compile(text, language, "exec")

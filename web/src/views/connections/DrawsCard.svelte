@@ -1,0 +1,47 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import Copy from '../../lib/Copy.svelte'
+  import When from '../../lib/When.svelte'
+
+  let { ref }: { ref: string } = $props()
+  const path = $derived({ path: { ref } })
+  const draws = createQuery(() => ({
+    queryKey: ['draws-of-connection', ref],
+    queryFn: () => ok(api.GET('/api/connections/{ref}/draws', { params: path })),
+    refetchInterval: 10000,
+  }))
+  let open = $state(false)
+  const lines = createQuery(() => ({
+    queryKey: ['lines', ref],
+    queryFn: () => ok(api.GET('/api/connections/{ref}/lines', { params: path })),
+    enabled: open,
+  }))
+  let language = $state('curl')
+  const chosen = $derived(lines.data?.find((one) => one.language === language) ?? lines.data?.[0])
+</script>
+
+<section class="sheet p-4" aria-labelledby="draws-title">
+  <header class="flex items-baseline">
+    <h2 id="draws-title">Drawn</h2>
+    <button class="act ms-auto" aria-expanded={open} onclick={() => (open = !open)}>{open ? 'Close' : 'Lines to paste'}</button>
+  </header>
+  {#each draws.data ?? [] as one (one.user ?? one.last)}
+    <p class="flex min-h-[26px] items-baseline gap-3" title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}>
+      {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a>{:else}<span>{one.user_name}</span
+        >{/if}
+      <span class="text-soft ms-auto text-end">{one.today} today · <When at={one.last} /></span>
+    </p>
+  {:else}{#if draws.data}<p class="help">
+        Nobody has drawn it. A user draws by reference name with a key of its own.
+      </p>{/if}{/each}
+  {#if open && chosen}
+    <label class="mt-2 block"
+      ><span class="label-text">For</span><select class="line-in" bind:value={language}
+        >{#each lines.data ?? [] as one (one.language)}<option>{one.language}</option>{/each}</select
+      ></label
+    >
+    <pre class="bg-base-200 value my-2 overflow-x-auto rounded-md p-2 text-[0.93em] whitespace-pre-wrap">{chosen.text}</pre>
+    <Copy text={chosen.text} what="the lines for {chosen.language}" />
+  {/if}
+</section>

@@ -1,0 +1,117 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, Problem } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import When from '../../lib/When.svelte'
+  import Handover from '../clients/Handover.svelte'
+
+  let { id, name }: { id: string; name: string } = $props()
+  const acts = acting()
+  const path = $derived({ path: { identity: id } })
+  const keys = createQuery(() => ({
+    queryKey: ['own-keys', id],
+    queryFn: () => ok(api.GET('/api/users/{identity}/keys', { params: path })),
+  }))
+  const draws = createQuery(() => ({
+    queryKey: ['draws-of-user', id],
+    queryFn: () => ok(api.GET('/api/users/{identity}/draws', { params: path })),
+    refetchInterval: 10000,
+  }))
+  let adding = $state(false)
+  let taking = $state('')
+  let form = $state({ kind: 'key', relay: false, addresses: '' })
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
+
+  const give = (event: Event) => {
+    event.preventDefault()
+    void acts.run(async () => {
+      await ok(
+        api.POST('/api/users/{identity}/keys', {
+          params: path,
+          body: { kind: form.kind, relay: form.relay, addresses: form.addresses.split(/[\s,]+/).filter(Boolean) },
+        }),
+      )
+      adding = false
+      form = { kind: 'key', relay: false, addresses: '' }
+    })
+  }
+  const takeAway = (client: string) =>
+    acts.run(async () => {
+      await ok(api.DELETE('/api/users/{identity}/keys/{client}', { params: { path: { identity: id, client } } }))
+      taking = ''
+    })
+</script>
+
+<section class="sheet p-4" aria-labelledby="draws-with">
+  <header class="flex items-baseline">
+    <h2 id="draws-with">What it draws with</h2>
+    {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}
+        >{adding ? 'Leave it' : 'Give it one'}</button
+      >{/if}
+  </header>
+  <Loading query={keys} />
+  {#if adding}
+    <form class="my-2" onsubmit={give}>
+      <Field id="own-kind" label="What">
+        <select id="own-kind" class="line-in" bind:value={form.kind}>
+          <option value="key">A key of its own</option><option value="client">A client that gets short-lived tokens</option>
+        </select>
+      </Field>
+      <Field
+        id="own-addresses"
+        label="Only from these addresses"
+        error={errors.addresses}
+        help="Addresses or networks; empty: from anywhere."
+      >
+        <input id="own-addresses" class="line-in value" placeholder="203.0.113.40/29" bind:value={form.addresses} />
+      </Field>
+      <label class="mb-2 flex min-h-[26px] items-center gap-2"
+        ><input type="checkbox" bind:checked={form.relay} /> It may send requests through the relay, too</label
+      >
+      <button class="btn btn-primary btn-sm" disabled={acts.busy}>Give it</button>
+    </form>
+  {/if}
+  <ProblemBox problem={acts.problem} />
+  {#each keys.data ?? [] as one (one.client)}
+    <div class="border-base-300 border-b py-2 last:border-0">
+      <p class="flex flex-wrap items-baseline gap-x-2">
+        <a class="act value" href="/clients/{one.client}">{one.hints.join(' ') || 'no live secret'}</a>
+        <span class="text-soft">{one.kind === 'key' ? 'a key' : 'a client'}{one.relay ? ', relay too' : ''}</span>
+        {#if may('change')}<button class="act ms-auto" onclick={() => (taking = taking === one.client ? '' : one.client)}
+            >Take it away</button
+          >{/if}
+      </p>
+      <p class="help">
+        {#if one.last_used}<When at={one.last_used} prefix="last used " />{:else}not used yet{/if}{#if one.ends}
+          · <When at={one.ends} prefix="ends " />{/if}{one.addresses.length ? ` · from ${one.addresses.join(', ')}` : ''}
+      </p>
+      {#if taking === one.client}
+        <p class="bg-bad-ground my-1 rounded-md px-3 py-2">
+          {name} is refused with it from now on, and cannot be given the same again.
+          <button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={() => takeAway(one.client)}>Take it away</button
+          >
+        </p>
+      {/if}
+      {#if one.handover && may('change')}<div class="mt-2">
+          <Handover id={one.handover} house done={() => void keys.refetch()} />
+        </div>{/if}
+    </div>
+  {:else}{#if keys.data}<p class="help">
+        Nothing yet. With a key of its own it takes ready headers by reference name, and holds no application's secret.
+      </p>{/if}{/each}
+  {#if draws.data?.length}
+    <h3 class="mt-3 mb-1 font-bold">What it drew</h3>
+    {#each draws.data as one (one.ref)}
+      <p class="flex items-baseline gap-3">
+        {#if one.ref}<a class="act value" href="/connections/{one.ref}">{one.ref}</a>{:else}<span class="text-soft"
+            >a connection that is gone</span
+          >{/if}
+        <span class="text-soft ms-auto text-end">{one.week} in 7 days · <When at={one.last} /></span>
+      </p>
+    {/each}
+  {/if}
+</section>
