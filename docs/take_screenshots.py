@@ -48,7 +48,7 @@ def main() -> None:
         views = {
             "today": "/", "connection": "/connections/cargo-manifests", "application": "/applications/cargo-manifests",
             "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
-            "journal": "/journal", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
+            "house": "/credentials/house?environment=production", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
             "redirect-uris": f"/clients/{production}/redirect-uris", "scopes": f"/clients/{production}/scopes",
             "access-rules": "/access-rules/vessel-positions/production", "users": "/users", "person": "/people/rowan", "inventory": "/inventory",
         }  # fmt: skip

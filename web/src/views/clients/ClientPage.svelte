@@ -96,7 +96,9 @@
         </div>{/if}
       <section class="sheet p-4" aria-labelledby="side">
         <h2 id="side" class="text-brass mb-2">
-          Provider side <span class="help font-normal">what {client.application_name} holds</span>
+          Provider side <span class="help font-normal"
+            >what {client.house ? 'the house authority' : client.application_name} holds</span
+          >
         </h2>
         <dl class="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-2">
           {#if oauth}

@@ -168,7 +168,7 @@
               {#if key.turn === 'waiting'}<When at={key.signs_from} prefix="signs " />{:else if key.published_until}<When
                   at={key.published_until}
                   prefix="shown until "
-                />{:else}<When at={key.signs_from} prefix="since " />{/if} · made by {key.made_by}
+                />{:else}<When at={key.signs_from} prefix="began " />{/if} · made by {key.made_by}
             </p>
           </div>
         {:else}<p>The first is made when it is first wanted.</p>{/each}

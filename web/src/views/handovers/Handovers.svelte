@@ -28,21 +28,17 @@
   {#if list.data?.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">
-        <thead
-          ><tr
-            ><th>Secret</th><th>Client</th><th>Form</th><th>For</th><th>Made</th><th>State</th><th>Taken by</th><th>When</th></tr
-          ></thead
-        >
+        <thead><tr><th>Secret</th><th>Client</th><th>Form</th><th>For</th><th>Made</th><th>State</th><th>Taken</th></tr></thead>
         <tbody>
           {#each list.data as one (one.id)}
             <tr data-row>
-              <td class="value">{one.hint}</td>
+              <td class="value whitespace-nowrap">{one.hint}</td>
               <td
                 ><a class="act" href="/clients/{one.client}">{one.client_name}</a><br /><span class="text-soft"
                   >{one.application}, {one.environment}</span
                 ></td
               >
-              <td>{FORMS[one.form]}</td><td>{one.to || '—'}</td>
+              <td class="whitespace-nowrap">{FORMS[one.form]}</td><td>{one.to || '—'}</td>
               <td><When at={one.made} /> by {one.made_by}</td>
               <td
                 class={one.state === 'not taken'
@@ -56,11 +52,10 @@
                   >{/if}</td
               >
               <td
-                >{one.taken ? one.taken_by || '—' : '—'}{#if one.taken_from}<br /><span class="value text-soft"
-                    >{one.taken_from}</span
-                  >{/if}</td
+                >{#if one.taken}<When at={one.taken} />{one.taken_by ? ` by ${one.taken_by}` : ''}{#if one.taken_from}<br /><span
+                      class="value text-soft">from {one.taken_from}</span
+                    >{/if}{:else}—{/if}</td
               >
-              <td><When at={one.taken} /></td>
             </tr>
           {/each}
         </tbody>
