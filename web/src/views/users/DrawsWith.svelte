@@ -86,10 +86,9 @@
           >{/if}
       </p>
       <p class="help">
-        {#if one.last_used}<When at={one.last_used} prefix="last used " />{:else}not used yet{/if}{#if one.ends}{' '}· <When
-            at={one.ends}
-            prefix="ends "
-          />{/if}{one.addresses.length ? ` · from ${one.addresses.join(', ')}` : ''}
+        {#if one.last_used}<When at={one.last_used} prefix="last used " />{:else}not used yet{/if}
+        {#if one.ends}· <When at={one.ends} prefix="ends " />{/if}
+        {one.addresses.length ? `· from ${one.addresses.join(', ')}` : ''}
       </p>
       {#if taking === one.client}
         <p class="bg-bad-ground my-1 rounded-md px-3 py-2">
