@@ -28,7 +28,7 @@ from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.house import issuing
+from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 
@@ -227,3 +227,40 @@ def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: 
         post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right})
         assert web.delete("/api/people/morag/second-factors").status_code == 204
         post(WebClient(), "/session", {"username": "morag", "password": PASSWORD})
+
+
+def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
+    client, handover = new()
+    value = post(web, f"/handovers/{handover.pk}/showings")["value"]
+    found = post(web, "/leaks", {"text": f"curl -u quay:{value} https://berths.example"})
+    [one] = found["credentials"]
+    assert (one["client"], one["house"], one["stops"]) == ("Quay board", True, [])
+    assert one["acts"][-1].startswith("Revoke this one")
+    assert post(web, "/leaks", {"text": "s3cret-of-nobody"}) == {"credentials": [], "tokens": [], "rights": [], "ours_by_form": []}
+    unknown = house_key.make("nlk", "sandbox", b"eight888", b"\x01" * 32)
+    assert "none that was issued here" in post(web, "/leaks", {"text": unknown})["ours_by_form"][0]
+    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+    token = tokens.give(client, Credential.objects.get(), {"grant_type": "client_credentials"})["access_token"]
+    [shown] = post(web, "/leaks", {"text": f"Authorization: Bearer {token}"})["tokens"]
+    assert shown["alive"]
+    post(web, f"/clients/{client.pk}/token-revocations", {"tokens": [shown["number"]]})
+    assert not post(web, "/leaks", {"text": token})["tokens"][0]["alive"]
+    everything = json.dumps(list(Entry.objects.values()), default=str)
+    assert value not in everything
+    assert "s3cret-of-nobody" not in everything
+    assert token not in everything
+
+
+def test_what_stands_out_and_the_whole_life_of_a_credential(web: WebClient) -> None:
+    _, handover = new()
+    [row] = web.get("/api/credentials?words=mark:waits").json()
+    assert row["marks"][0]["says"] == "Nobody has taken it yet."
+    post(web, f"/handovers/{handover.pk}/showings")
+    post(web, f"/handovers/{handover.pk}/closings")
+    assert web.get("/api/credentials?words=mark:waits").json() == []
+    post(web, f"/credentials/{row['id']}/revocations", {"why": "a trial"})
+    whole = web.get(f"/api/credentials/{row['id']}").json()
+    assert [one["did"] for one in whole["life"]][0] == "made"
+    assert [(one["did"], one["why"]) for one in whole["life"]][-1] == ("revoked", "a trial")
+    assert (whole["state"], whole["sealed"], whole["house"], whole["receipt"]["state"]) == ("revoked", False, True, "taken")
+    assert web.get("/api/credentials/00000000-0000-0000-0000-000000000000").status_code == 404

@@ -34,7 +34,7 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.clients.services import note_consent
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.house import endpoints, issuing, signing, tokens
+from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
 from neatlatch.desk.house.models import Access, Grant, SigningKey, Turned
 from neatlatch.desk.people.models import Person
 
@@ -310,6 +310,39 @@ def house_secret_again(house: House, client_id: str) -> str:
     """Another secret of an application whose first has ended."""
     handover = issuing.add_secret(house.by, Client.objects.get(client_id=client_id))
     return show(house.by, handover)[1]
+
+
+def test_the_quick_introspection_says_what_the_long_one_says_or_nothing(house: House) -> None:
+    client, secret = house.client()
+    asker, asker_secret = house.resource()
+    _, told = house.with_code(client, secret)
+    basic = base64.b64encode(f"{asker}:{asker_secret}".encode()).decode()
+
+    def quickly(token: str = told["access_token"], auth: str = f"Basic {basic}", environment: str = "sandbox", more: str = "") -> Any:
+        found = quick.introspect(environment, auth, f"token={token}{more}".encode(), "127.0.0.1", timezone.now())
+        return json.loads(found) if found else None
+
+    assert quickly() is None  # the first use is noted by the long way
+    assert house.introspect(told["access_token"], (asker, asker_secret)) == quickly()
+    other = base64.b64encode(f"{asker}:{secret}".encode()).decode()
+    mine = base64.b64encode(f"{client.client_id}:{secret}".encode()).decode()
+    assert quickly("x.y.z") is quickly(auth="") is quickly(auth=f"Basic {other}") is quickly(auth=f"Basic {mine}") is None
+    assert quickly(environment="staging") is quickly(more="&token=again") is quickly("") is None
+    row, kept = Access.objects.get(), Credential.objects.get(client__client_id=asker)
+    past = timezone.now() - timedelta(hours=2)
+    changes: list[tuple[Any, dict[str, Any]]] = [
+        (Access.objects.filter(pk=row.pk), {"revoked": past}), (Access.objects.filter(pk=row.pk), {"ends": past}), (Access.objects.filter(pk=row.pk), {"audience": "x"}),
+        (Person.objects.filter(pk=house.by.pk), {"is_active": False}), (Credential.objects.filter(pk=kept.pk), {"state": "revoked"}),
+        (Credential.objects.filter(pk=kept.pk), {"ends": past}), (Credential.objects.filter(pk=kept.pk), {"last_used": past}),
+        (Client.objects.filter(client_id=asker), {"resource": False}), (Client.objects.filter(client_id=asker), {"allow_list": ["203.0.113.0/24"]}),
+        (Client.objects.filter(client_id=asker), {"sign_in_method": "client_secret_post"}), (Client.objects.filter(client_id=asker), {"house": False}),
+    ]  # fmt: skip
+    for rows, changed in changes:
+        before = rows.values(*changed).get()
+        rows.update(**changed)
+        assert quickly() is None, changed
+        rows.update(**before)
+        assert quickly() is not None, changed
 
 
 def test_a_wrong_client_secret_is_told_apart_in_the_log_only(house: House) -> None:

@@ -16,10 +16,18 @@ from neatlatch.core import filter_words
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import filtering, guard, problems
 
-from . import handing, services
+from . import handing, leaks, life, services
 from .models import Credential, Handover
 
 router = Router(tags=["credentials"])
+
+
+class CredentialMarkOut(Schema):
+    """What stands out about a credential."""
+
+    key: str
+    says: str
+    grave: bool
 
 
 class CredentialOut(Schema):
@@ -32,6 +40,7 @@ class CredentialOut(Schema):
     environment: str
     client: str
     client_id: str
+    client_key: UUID | None
     connections: list[str]
     state: str
     issued: datetime
@@ -39,6 +48,28 @@ class CredentialOut(Schema):
     over: bool
     source: str
     put_in_by: str
+    owner: str
+    last_used: datetime | None
+    replaces: str
+    replaced_by: str
+    marks: list[CredentialMarkOut]
+
+
+class LifeOut(Schema):
+    """One thing that happened to a credential."""
+
+    at: datetime
+    who: str
+    did: str
+    why: str
+
+
+class DrawnByOut(Schema):
+    """A user that drew it, and when last."""
+
+    user: UUID | None
+    name: str
+    last: datetime
 
 
 class HandoverOut(Schema):
@@ -102,6 +133,74 @@ class ReceiptOut(Schema):
     outcome: str
 
 
+class WholeCredentialOut(CredentialOut):
+    """A credential's whole life. ``house``: issued by the house authority; ``sealed``: its value is kept; ``reveals``: its environment permits showing it."""
+
+    house: bool
+    sealed: bool
+    fingerprint: str
+    named: str
+    public_key: str
+    why: str
+    revoked: datetime | None
+    reveals: bool
+    life: list[LifeOut]
+    receipt: ReceiptOut | None
+    drawn_by: list[DrawnByOut]
+    replaces_key: UUID | None
+    replaced_by_key: UUID | None
+
+
+class LeakIn(Schema):
+    """Whatever was found somewhere it should not be."""
+
+    text: str
+
+
+class StopOut(Schema):
+    """When a connection stops if the credential is revoked, and who is hit. ``at``: ``null`` for at once."""
+
+    ref: str
+    at: datetime | None
+    says: str
+    users: list[str]
+
+
+class LeakedCredentialOut(CredentialOut):
+    """A credential that was recognised: where it is used, what stops, and the quickest replacement."""
+
+    house: bool
+    stops: list[StopOut]
+    acts: list[str]
+
+
+class LeakedTokenOut(Schema):
+    """An access token of the house that was recognised."""
+
+    number: int
+    client: str
+    client_key: UUID
+    ends: datetime
+    alive: bool
+
+
+class LeakedRightOut(Schema):
+    """A right to register that was recognised."""
+
+    id: UUID
+    application: str
+    hint: str
+
+
+class LeakOut(Schema):
+    """What was recognised. ``ours_by_form``: what looks like ours and is not known."""
+
+    credentials: list[LeakedCredentialOut]
+    tokens: list[LeakedTokenOut]
+    rights: list[LeakedRightOut]
+    ours_by_form: list[str]
+
+
 class AskedHandoverOut(Schema):
     """What the holder of a link is told before the code is given."""
 
@@ -163,11 +262,12 @@ def _find(identity: UUID) -> Handover:
 
 
 FIELDS = {"kind": "kind", "env": "env", "environment": "env", "app": "app", "application": "app", "used": "used", "over": "over", "ends": "ends",
-          "connection": "connection", "by": "by", "state": "state"}  # fmt: skip
+          "connection": "connection", "by": "by", "state": "state", "owner": "owner", "mark": "mark"}  # fmt: skip
 PICKED: dict[str, Callable[[dict[str, Any]], Any]] = {
     "kind": lambda one: one["kind"], "env": lambda one: one["environment"], "app": lambda one: one["application"], "used": lambda one: bool(one["connections"]),
     "over": lambda one: one["over"], "ends": lambda one: one["ends"] is not None, "connection": lambda one: " ".join(one["connections"]),
-    "by": lambda one: one["put_in_by"], "state": lambda one: one["state"],
+    "by": lambda one: one["put_in_by"], "state": lambda one: one["state"], "owner": lambda one: one["owner"],
+    "mark": lambda one: " ".join(mark["key"] for mark in one["marks"]),
 }  # fmt: skip
 
 
@@ -187,24 +287,33 @@ def _plain(one: dict[str, Any]) -> str:
 
 @router.get("/credentials", response=list[CredentialOut])
 def credentials(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
-    """All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no over:yes``). Three
+    """All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
     queries, however many there are."""
     guard.need(request, "look")
-    rows = (
-        Credential.objects.defer("value")
-        .select_related("client__place__application", "client__place__environment")
-        .prefetch_related("holders__connection")
-    )
-    now = timezone.now()
-    found = [
-        {"id": one.pk, "kind": one.kind, "hint": one.hint, "application": one.client.place.application.name if one.client else "",
-         "environment": one.client.place.environment.name if one.client else "", "client": one.client.name if one.client else "",
-         "client_id": one.client.client_id if one.client else "", "connections": sorted({h.connection.ref for h in one.holders.all()}), "state": one.state,
-         "issued": one.issued, "ends": one.ends, "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by}
-        for one in rows
-    ]  # fmt: skip
+    found = life.rows(Credential.objects.all(), timezone.now())
     found = filtering.pick(found, filter_words.read(words, FIELDS), PICKED, _plain)
     return sorted(found, key=lambda one: (one["ends"] is None, one["ends"] or one["issued"]))
+
+
+@router.post("/leaks", response=LeakOut)
+def leaked(request: HttpRequest, given: LeakIn) -> dict[str, Any]:
+    """A credential has leaked: say what is known of it. What is pasted is not kept."""
+    return leaks.look(guard.need(request, "change"), given.text, timezone.now())
+
+
+@router.get("/credentials/{identity}", response=WholeCredentialOut)
+def credential(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """A credential and its whole life."""
+    guard.need(request, "look")
+    found = (
+        Credential.objects.defer("value")
+        .select_related("client__place__environment", "replaces", "handover__made_by")
+        .filter(pk=identity)
+        .first()
+    )
+    if found is None:
+        raise problems.not_found("credential")
+    return life.whole(found, timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)

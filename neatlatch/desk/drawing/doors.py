@@ -9,10 +9,8 @@ from __future__ import annotations
 import asyncio
 import functools
 import json
-import os
 import re
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
@@ -25,7 +23,7 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import relaying
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.common import problems
+from neatlatch.desk.common import at_once, problems
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.house import issuing
@@ -35,10 +33,8 @@ from neatlatch.desk.users.models import Use
 from . import quick, services
 from .ledger import LEDGER, Fact
 
-HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
 LARGEST_BODY = 2 * 1024 * 1024
 _REF = re.compile(r"[a-z0-9-]{1,80}")
-_POOL = ThreadPoolExecutor(HANDS, "draw")
 _REFUSED = {
     "type": "about:blank",
     "title": "Your key does not let you in.",
@@ -77,7 +73,7 @@ def _door(
             return answer
 
         async def view(request: HttpRequest, **rest: Any) -> HttpResponse:
-            return await sync_to_async(run, thread_sensitive=False, executor=_POOL)(request, **rest)
+            return await sync_to_async(run, thread_sensitive=False, executor=at_once.POOL)(request, **rest)
 
         return csrf_exempt(view)
 
@@ -127,26 +123,15 @@ async def usual(scope: dict[str, Any], send: Any) -> bool:
     ref = str(scope["path"]).removeprefix("/draw/")
     if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
         return False
-    headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
     try:
         found = await asyncio.get_running_loop().run_in_executor(
-            _POOL, _ready, ref, headers, scope["client"][0] if scope.get("client") else ""
+            at_once.POOL, _ready, ref, at_once.headers_of(scope), at_once.address_of(scope)
         )
     except Exception:  # whatever it is, the long way meets it again and says it properly
         return False
-    if found is None:
-        return False
-    kind, text = found
-    body = text.encode()
-    told = (
-        ("content-type", kind),
-        ("content-length", str(len(body))),
-        ("cache-control", "no-store"),
-        ("x-content-type-options", "nosniff"),
-    )
-    await send({"type": "http.response.start", "status": 200, "headers": [(name.encode(), value.encode()) for name, value in told]})
-    await send({"type": "http.response.body", "body": body})
-    return True
+    if found is not None:
+        await at_once.answer(send, *found)
+    return found is not None
 
 
 @_door("draw")

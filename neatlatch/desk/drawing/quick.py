@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from django.db import connection
 
@@ -16,6 +16,7 @@ from neatlatch.core import house_key, lifetimes
 from neatlatch.core.authority.refusing import inside
 from neatlatch.core.schemes import OAUTH2
 from neatlatch.desk.common import safe
+from neatlatch.desk.house.quick import moment
 
 _FROM_CLIENT = """
 JOIN applications_place p ON p.id = cl.place_id
@@ -53,13 +54,6 @@ class Quick:
         return f"Quick({self.connection}, •••)"
 
 
-def _moment(text: datetime | str | None) -> datetime | None:
-    if not text:
-        return None
-    found = text if isinstance(text, datetime) else datetime.fromisoformat(text)
-    return found.replace(tzinfo=UTC)
-
-
 def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) -> Quick | None:
     """The draw, if nothing about it is out of the ordinary. ``address`` is the caller's."""
     kind, _, text = authorization.partition(" ")
@@ -80,11 +74,11 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
     if row is None:
         return None
     allowed, user, target, scheme, values, access, obtained, ends, refused, credential, kept, key_ends, used, scopes, named = row
-    until, over = _moment(ends), _moment(key_ends)
-    due = lifetimes.renew_at(_moment(obtained) or now, until)
+    until, over = moment(ends), moment(key_ends)
+    due = lifetimes.renew_at(moment(obtained) or now, until)
     ordinary = (
         house_key.same(kept, digest)
-        and (not by_key or (named == environment and used is not None and now - (_moment(used) or now) <= timedelta(seconds=60)))
+        and (not by_key or (named == environment and used is not None and now - (moment(used) or now) <= timedelta(seconds=60)))
         and (over is None or over > now)
         and scope in json.loads(scopes)
         and scheme in OAUTH2

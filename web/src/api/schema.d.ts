@@ -766,10 +766,50 @@ export interface paths {
         };
         /**
          * Credentials
-         * @description All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no over:yes``). Three
+         * @description All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
          *     queries, however many there are.
          */
         get: operations["neatlatch_desk_credentials_api_credentials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/leaks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leaked
+         * @description A credential has leaked: say what is known of it. What is pasted is not kept.
+         */
+        post: operations["neatlatch_desk_credentials_api_leaked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credentials/{identity}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Credential
+         * @description A credential and its whole life.
+         */
+        get: operations["neatlatch_desk_credentials_api_credential"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3958,6 +3998,18 @@ export interface components {
             says: string;
         };
         /**
+         * CredentialMarkOut
+         * @description What stands out about a credential.
+         */
+        CredentialMarkOut: {
+            /** Key */
+            key: string;
+            /** Says */
+            says: string;
+            /** Grave */
+            grave: boolean;
+        };
+        /**
          * CredentialOut
          * @description A credential, without its value.
          */
@@ -3979,6 +4031,8 @@ export interface components {
             client: string;
             /** Client Id */
             client_id: string;
+            /** Client Key */
+            client_key: string | null;
             /** Connections */
             connections: string[];
             /** State */
@@ -3996,6 +4050,300 @@ export interface components {
             source: string;
             /** Put In By */
             put_in_by: string;
+            /** Owner */
+            owner: string;
+            /** Last Used */
+            last_used: string | null;
+            /** Replaces */
+            replaces: string;
+            /** Replaced By */
+            replaced_by: string;
+            /** Marks */
+            marks: components["schemas"]["CredentialMarkOut"][];
+        };
+        /**
+         * LeakOut
+         * @description What was recognised. ``ours_by_form``: what looks like ours and is not known.
+         */
+        LeakOut: {
+            /** Credentials */
+            credentials: components["schemas"]["LeakedCredentialOut"][];
+            /** Tokens */
+            tokens: components["schemas"]["LeakedTokenOut"][];
+            /** Rights */
+            rights: components["schemas"]["LeakedRightOut"][];
+            /** Ours By Form */
+            ours_by_form: string[];
+        };
+        /**
+         * LeakedCredentialOut
+         * @description A credential that was recognised: where it is used, what stops, and the quickest replacement.
+         */
+        LeakedCredentialOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Hint */
+            hint: string;
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** Client */
+            client: string;
+            /** Client Id */
+            client_id: string;
+            /** Client Key */
+            client_key: string | null;
+            /** Connections */
+            connections: string[];
+            /** State */
+            state: string;
+            /**
+             * Issued
+             * Format: date-time
+             */
+            issued: string;
+            /** Ends */
+            ends: string | null;
+            /** Over */
+            over: boolean;
+            /** Source */
+            source: string;
+            /** Put In By */
+            put_in_by: string;
+            /** Owner */
+            owner: string;
+            /** Last Used */
+            last_used: string | null;
+            /** Replaces */
+            replaces: string;
+            /** Replaced By */
+            replaced_by: string;
+            /** Marks */
+            marks: components["schemas"]["CredentialMarkOut"][];
+            /** House */
+            house: boolean;
+            /** Stops */
+            stops: components["schemas"]["StopOut"][];
+            /** Acts */
+            acts: string[];
+        };
+        /**
+         * LeakedRightOut
+         * @description A right to register that was recognised.
+         */
+        LeakedRightOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Application */
+            application: string;
+            /** Hint */
+            hint: string;
+        };
+        /**
+         * LeakedTokenOut
+         * @description An access token of the house that was recognised.
+         */
+        LeakedTokenOut: {
+            /** Number */
+            number: number;
+            /** Client */
+            client: string;
+            /**
+             * Client Key
+             * Format: uuid
+             */
+            client_key: string;
+            /**
+             * Ends
+             * Format: date-time
+             */
+            ends: string;
+            /** Alive */
+            alive: boolean;
+        };
+        /**
+         * StopOut
+         * @description When a connection stops if the credential is revoked, and who is hit. ``at``: ``null`` for at once.
+         */
+        StopOut: {
+            /** Ref */
+            ref: string;
+            /** At */
+            at: string | null;
+            /** Says */
+            says: string;
+            /** Users */
+            users: string[];
+        };
+        /**
+         * LeakIn
+         * @description Whatever was found somewhere it should not be.
+         */
+        LeakIn: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * DrawnByOut
+         * @description A user that drew it, and when last.
+         */
+        DrawnByOut: {
+            /** User */
+            user: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Last
+             * Format: date-time
+             */
+            last: string;
+        };
+        /**
+         * LifeOut
+         * @description One thing that happened to a credential.
+         */
+        LifeOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Who */
+            who: string;
+            /** Did */
+            did: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * ReceiptOut
+         * @description What became of a handover: who, when, what hint.
+         */
+        ReceiptOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Hint */
+            hint: string;
+            /** Client */
+            client: string;
+            /** Client Name */
+            client_name: string;
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** Form */
+            form: string;
+            /** To */
+            to: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /** Ends */
+            ends: string | null;
+            /** Taken */
+            taken: string | null;
+            /** Taken By */
+            taken_by: string;
+            /** Taken From */
+            taken_from: string;
+            /** State */
+            state: string;
+            /** Outcome */
+            outcome: string;
+        };
+        /**
+         * WholeCredentialOut
+         * @description A credential's whole life. ``house``: issued by the house authority; ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
+         */
+        WholeCredentialOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Hint */
+            hint: string;
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** Client */
+            client: string;
+            /** Client Id */
+            client_id: string;
+            /** Client Key */
+            client_key: string | null;
+            /** Connections */
+            connections: string[];
+            /** State */
+            state: string;
+            /**
+             * Issued
+             * Format: date-time
+             */
+            issued: string;
+            /** Ends */
+            ends: string | null;
+            /** Over */
+            over: boolean;
+            /** Source */
+            source: string;
+            /** Put In By */
+            put_in_by: string;
+            /** Owner */
+            owner: string;
+            /** Last Used */
+            last_used: string | null;
+            /** Replaces */
+            replaces: string;
+            /** Replaced By */
+            replaced_by: string;
+            /** Marks */
+            marks: components["schemas"]["CredentialMarkOut"][];
+            /** House */
+            house: boolean;
+            /** Sealed */
+            sealed: boolean;
+            /** Fingerprint */
+            fingerprint: string;
+            /** Named */
+            named: string;
+            /** Public Key */
+            public_key: string;
+            /** Why */
+            why: string;
+            /** Revoked */
+            revoked: string | null;
+            /** Reveals */
+            reveals: boolean;
+            /** Life */
+            life: components["schemas"]["LifeOut"][];
+            receipt: components["schemas"]["ReceiptOut"] | null;
+            /** Drawn By */
+            drawn_by: components["schemas"]["DrawnByOut"][];
+            /** Replaces Key */
+            replaces_key: string | null;
+            /** Replaced By Key */
+            replaced_by_key: string | null;
         };
         /**
          * HandoverOut
@@ -4072,50 +4420,6 @@ export interface components {
             to: string;
             /** Key */
             key: string;
-        };
-        /**
-         * ReceiptOut
-         * @description What became of a handover: who, when, what hint.
-         */
-        ReceiptOut: {
-            /**
-             * Id
-             * Format: uuid
-             */
-            id: string;
-            /** Hint */
-            hint: string;
-            /** Client */
-            client: string;
-            /** Client Name */
-            client_name: string;
-            /** Application */
-            application: string;
-            /** Environment */
-            environment: string;
-            /** Form */
-            form: string;
-            /** To */
-            to: string;
-            /** Made By */
-            made_by: string;
-            /**
-             * Made
-             * Format: date-time
-             */
-            made: string;
-            /** Ends */
-            ends: string | null;
-            /** Taken */
-            taken: string | null;
-            /** Taken By */
-            taken_by: string;
-            /** Taken From */
-            taken_from: string;
-            /** State */
-            state: string;
-            /** Outcome */
-            outcome: string;
         };
         /**
          * AskedHandoverOut
@@ -12308,6 +12612,268 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CredentialOut"][];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_credentials_api_leaked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeakIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeakOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_credentials_api_credential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeCredentialOut"];
                 };
             };
             /** @description Refused, with the reason */

@@ -17,6 +17,7 @@
       ['Credentials', '/credentials'],
       ['House authority', '/credentials/house'],
       ['Handovers', '/credentials/handovers'],
+      ['It has leaked', '/credentials/leaked'],
     ],
   ]
   const NAMES = ['applications', 'connections', 'credentials'] as const

@@ -132,7 +132,12 @@
       {#if held.tokens.length}
         <div>
           <table class="rows">
-            <thead><tr><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th></th></tr></thead>
+            <thead
+              ><tr
+                ><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th><span class="sr-only">Acts</span></th
+                ></tr
+              ></thead
+            >
             <tbody>
               {#each held.tokens.slice(0, 8) as one (one.number)}
                 <tr>

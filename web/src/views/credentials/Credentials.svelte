@@ -20,7 +20,7 @@
 <SubNav group="credentials" />
 <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Credentials</h1>
-  <FilterBar list="credentials" bind:words placeholder="words, or env:production kind:api_key used:no ends:no" />
+  <FilterBar list="credentials" bind:words placeholder="words, or env:production mark:unused ends:no" />
   <span class="help">what ends soonest first</span>
 </header>
 <Loading query={list} />
@@ -30,26 +30,41 @@
       <table class="rows">
         <thead
           ><tr
-            ><th>Secret</th><th>Ends</th><th>Application</th><th>Environment</th><th>Client</th><th>Used by</th><th>Came by</th
-            ><th>Kept since</th></tr
+            ><th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th>Last used</th><th
+              >What stands out</th
+            ></tr
           ></thead
         >
         <tbody>
           {#each rows as one (one.id)}
             <tr data-row>
-              <td class="value">{one.kind === 'private_key' ? 'private key' : one.hint}</td>
-              <td class={one.over ? 'text-error font-semibold' : ''}
-                >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">no end date known</span>{/if}</td
+              <td class="whitespace-nowrap"
+                ><a class="act value" href="/credentials/{one.id}">{one.kind === 'private_key' ? 'private key' : one.hint}</a
+                >{#if one.state !== 'active'}<br /><span class="text-soft">{one.state}</span>{/if}</td
               >
-              <td>{one.application}</td><td>{one.environment}</td>
-              <td>{one.client}<br /><span class="value text-soft">{one.client_id}</span></td>
+              <td class={one.over ? 'text-error font-semibold' : ''}
+                >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
+              >
+              <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
+              <td
+                >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}">{one.client}</a
+                  >{/if}{#if one.owner}<br /><span class="text-soft">{one.owner}</span>{/if}</td
+              >
               <td
                 >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{:else}<span
                     class="text-soft">no connection</span
                   >{/each}</td
               >
-              <td>{one.source === 'registered' ? 'registration' : `pasted by ${one.put_in_by}`}</td>
-              <td><When at={one.issued} /></td>
+              <td><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
+              <td
+                >{#each one.marks as mark (mark.key)}<p class={mark.grave ? 'text-error font-semibold' : 'text-warning'}>
+                    {mark.says}
+                  </p>{/each}{#if one.replaces}<p class="text-soft">
+                    replaces <span class="value">{one.replaces}</span>
+                  </p>{/if}{#if one.replaced_by}<p class="text-soft">
+                    replaced by <span class="value">{one.replaced_by}</span>
+                  </p>{/if}</td
+              >
             </tr>
           {/each}
         </tbody>

@@ -76,7 +76,10 @@
         <h2 id="accepting" class="mb-2">Applications that accept it</h2>
         {#if one.accepting.length}
           <table class="rows">
-            <thead><tr><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th></th></tr></thead>
+            <thead
+              ><tr><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th><span class="sr-only">Acts</span></th></tr
+              ></thead
+            >
             <tbody>
               {#each one.accepting as each (each.application)}
                 <tr>

@@ -1,0 +1,132 @@
+"""Draws and introspections a second, against the same server answering a constant; and what a million draws leave in the database.
+
+``python -m bench.draws``: by hand, on a machine that does nothing else. The client and the server share it, so ratios tell more than figures.
+"""
+
+from __future__ import annotations
+
+import base64
+import http.client
+import json
+import shutil
+import statistics
+import tempfile
+import threading
+import time
+from pathlib import Path
+from urllib.parse import urlencode
+
+from tests.harness import Desk, StandIns
+
+HANDS, SECONDS = 8, 6.0
+FILL = """
+import json
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.demo import house
+from neatlatch.demo.load import load
+from neatlatch.desk.applications.models import Place
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.drawing import services
+from neatlatch.desk.house import issuing, tokens
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
+load({port}, only=("cargo-manifests",))
+by = Person.objects.get(username="morag")
+place = Place.objects.select_related("application", "environment").get(application__key="cargo-manifests", environment__key="sandbox")
+issuing.accepts(by, place, True)
+place.refresh_from_db()
+asker, handover = issuing.resource(by, place)
+fields = ClientMetadata("A caller", ("t@gannet.example",), grants=("client_credentials",), scopes=frozenset({{"manifest.read"}}))
+client, its = issuing.register(by, place, fields, "oauth2_client")
+house.take(by, its)
+client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+token = tokens.give(client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}})["access_token"]
+_, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", relay=True)
+print(json.dumps({{"asker": asker.client_id, "secret": house.take(by, handover), "token": token, "key": house.take(by, own)}}))
+"""
+SIZE = """
+from datetime import datetime, timedelta, UTC
+from neatlatch.desk.drawing import ledger
+from neatlatch.desk.drawing.models import Drawn
+now = datetime.now(UTC)
+for hour in range({hours}):
+    for user in range({users}):
+        ledger._write({{(ledger.Fact(f"{{user:032x}}", "f" * 32, "s" * 36, "draw"), now - timedelta(hours=hour)): ({each}, now)}})
+print(Drawn.objects.count())
+"""
+
+
+def drive(port: int, method: str, path: str, headers: dict[str, str], body: str = "") -> tuple[float, float, float]:
+    """Ask as fast as so many hands can; answers requests a second, median and 99th percentile in milliseconds."""
+    times: list[float] = []
+    until = time.perf_counter() + SECONDS
+
+    def hand() -> None:
+        line = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
+        while time.perf_counter() < until:
+            begun = time.perf_counter()
+            line.request(method, path, body or None, headers)
+            answer = line.getresponse()
+            answer.read()
+            assert answer.status == 200, answer.status
+            times.append(time.perf_counter() - begun)
+        line.close()
+
+    hands = [threading.Thread(target=hand) for _ in range(HANDS)]
+    begun = time.perf_counter()
+    for one in hands:
+        one.start()
+    for one in hands:
+        one.join()
+    ordered = sorted(times)
+    return len(times) / (time.perf_counter() - begun), statistics.median(ordered) * 1000, ordered[int(len(ordered) * 0.99)] * 1000
+
+
+def main() -> None:
+    """Run and print."""
+    folder = Path(tempfile.mkdtemp(prefix="neatlatch-bench-"))
+    stand_ins = StandIns(folder / "standins")
+    desk = Desk(folder / "desk", stand_ins, folder / "standins" / "certificates" / "root.pem")
+    try:
+        desk.manage("migrate", "--verbosity", "0")
+        made = json.loads(desk.python(FILL.format(port=stand_ins.port)).splitlines()[-1])
+        desk.start("desk")
+        basic = base64.b64encode(f"{made['asker']}:{made['secret']}".encode()).decode()
+        asks = {
+            "a constant": ("GET", "/alive", {}, ""),
+            "draws": ("GET", "/draw/cargo-manifests-sandbox", {"Authorization": f"Bearer {made['key']}"}, ""),
+            "introspections": ("POST", "/house/sandbox/introspect", {"Authorization": f"Basic {basic}", "Content-Type": "application/x-www-form-urlencoded"},
+                               urlencode({"token": made["token"]})),
+        }  # fmt: skip
+        for method, path, headers, body in asks.values():
+            drive_once = http.client.HTTPConnection("127.0.0.1", desk.port, timeout=60)
+            drive_once.request(method, path, body or None, headers)  # the first use is noted
+            drive_once.getresponse().read()
+        base = 0.0
+        print(f"{HANDS} hands, {SECONDS:.0f} s each\n{'':16}{'a second':>10}{'median ms':>11}{'p99 ms':>9}{'ratio':>8}")
+        for name, ask in asks.items():
+            pace, median, tail = drive(desk.port, *ask)
+            base = base or pace
+            print(f"{name:16}{pace:>10.0f}{median:>11.1f}{tail:>9.1f}{pace / base:>8.2f}")
+        before = (folder / "desk" / "desk.sqlite3").stat().st_size
+        rows = desk.python(
+            "from neatlatch.desk.drawing.models import Drawn\nDrawn.objects.all().delete()\n" + SIZE.format(hours=168, users=20, each=298)
+        )
+        desk.python("from django.db import connection\nconnection.cursor().execute('PRAGMA wal_checkpoint(TRUNCATE)')")
+        after = (folder / "desk" / "desk.sqlite3").stat().st_size
+        print(f"\na million draws by 20 users in a week: {rows.split()[-1]} rows, {(after - before) / 2**20:.1f} MiB")
+        desk.python(
+            "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.drawing import ledger\nledger.roll_up(timezone.now() + timedelta(days=30))"
+        )
+        print(
+            "a month later: " + desk.python("from neatlatch.desk.drawing.models import Drawn\nprint(Drawn.objects.count(), 'rows')").strip()
+        )
+    finally:
+        desk.kill()
+        stand_ins.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,62 @@
+"""What stands out about a credential: it ends soon, has no end, nobody uses it, two environments share it, it is a person's (common practice, no source)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+SOON, UNUSED = timedelta(days=30), timedelta(days=90)
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of a credential. ``environments`` are those in which the very same value is held; ``last_used`` is its last use or draw, as far as one is
+    seen; ``held`` whether a connection holds it; ``waits`` whether its handover still waits; ``lives`` whether its state lets it in."""
+
+    issued: datetime
+    ends: datetime | None
+    lives: bool
+    held: bool
+    last_used: datetime | None
+    environments: frozenset[str]
+    of_a_person: bool = False
+    waits: bool = False
+
+
+@dataclass(frozen=True)
+class Mark:
+    """One thing to know. ``grave`` ones stop somebody, or let somebody in who should not be."""
+
+    key: str
+    says: str
+    grave: bool = False
+
+
+def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
+    """What stands out, the gravest first. Nothing is said of one that no longer lets anybody in, but that something here still holds it."""
+    if not known.lives:
+        return (Mark("dead", "It lets nobody in, and a connection still holds it.", True),) if known.held else ()
+    found: list[Mark] = []
+    if known.ends is not None and known.ends <= now:
+        found.append(Mark("over", "It has ended.", known.held))
+    elif known.ends is not None and known.ends - now <= SOON:
+        days = (known.ends - now).days
+        found.append(
+            Mark(
+                "ends_soon", f"It ends in {days} {'day' if days == 1 else 'days'}." if days else "It ends today.", days <= 7 and known.held
+            )
+        )
+    elif known.ends is None:
+        found.append(Mark("no_end", "It has no end date, or none is known."))
+    if len(known.environments) > 1:
+        found.append(Mark("shared", f"{' and '.join(sorted(known.environments))} share it.", True))
+    if known.waits:
+        found.append(Mark("waits", "Nobody has taken it yet."))
+    elif not known.held and (
+        known.last_used is None and now - known.issued > timedelta(days=1) or known.last_used is not None and now - known.last_used > UNUSED
+    ):
+        since = "No use of it was ever seen." if known.last_used is None else f"Nobody has used it for {(now - known.last_used).days} days."
+        found.append(Mark("unused", since))
+    if known.of_a_person:
+        found.append(Mark("person", "It belongs to a person, and leaves with them."))
+    return tuple(sorted(found, key=lambda one: not one.grave))

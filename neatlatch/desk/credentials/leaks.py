@@ -1,0 +1,89 @@
+"""Emergency: what is known of a credential that has leaked, where it is used, and what stops. What is pasted is looked up and not kept."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from neatlatch.core import house_key, leak
+from neatlatch.desk.common import safe
+from neatlatch.desk.connections.models import HeldSecret
+from neatlatch.desk.house.models import Access, RegistrationRight
+from neatlatch.desk.journal.services import write
+from neatlatch.desk.people.models import Person
+
+from .life import rows
+from .models import Credential
+
+
+def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
+    """What was recognised in a text, by key format, digest or keyed fingerprint. Only that somebody looked, and what was found, stands in the journal."""
+    found = leak.candidates(text)
+    prints, digests = {safe.fingerprint(one) for one in found}, {house_key.digest(one) for one in found}
+    known = list(Credential.objects.defer("value").filter(fingerprint__in=prints)) + list(
+        Credential.objects.defer("value").filter(digest__in=digests)
+    )
+    credentials = list({one.pk: one for one in known}.values())
+    tokens = list(Access.objects.select_related("client").filter(digest__in=digests))
+    rights = list(RegistrationRight.objects.select_related("place__application").filter(digest__in=digests))
+    shaped = rows(Credential.objects.filter(pk__in=[one.pk for one in credentials]), now)
+    by_key = {one.pk: one for one in credentials}
+    write(
+        by,
+        "looked for a leaked",
+        "credential",
+        ", ".join(one.hint for one in credentials) or "none known",
+        {"found": len(credentials) + len(tokens) + len(rights)},
+    )
+    return {
+        "credentials": [{**row, "house": bool(by_key[row["id"]].digest), "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]])} for row in shaped],
+        "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now} for one in tokens],
+        "rights": [{"id": one.pk, "application": one.place.application.name, "hint": one.hint} for one in rights],
+        "ours_by_form": [_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
+    }  # fmt: skip
+
+
+def _said(text: str) -> str:
+    read = house_key.read(text)
+    return f"{read.hint} has the form of a key of this house for {read.environment}, and none that was issued here is like it"
+
+
+def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
+    """For each connection that holds it: when it stops, and who is hit."""
+    held = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).select_related("connection__client")
+    found = []
+    for one in held.prefetch_related("connection__users__user", "connection__token_sets").order_by("connection__ref"):
+        connection = one.connection
+        token = connection.tokens
+        by_house = bool(connection.client and connection.client.house)
+        when = leak.stop(connection.scheme, by_house, token.ends if token else None, token is not None, now)
+        found.append(
+            {"ref": connection.ref, "at": when.at, "says": when.says, "users": sorted(user.name for user in connection.users.all())}
+        )
+    return found
+
+
+def _acts(credential: Credential) -> list[str]:
+    """The quickest replacement, in words and in order."""
+    client = credential.client
+    if client is None:
+        return ["Have it revoked where it was issued.", "Put a new one into the connections that hold it."]
+    name = client.place.application.name
+    if credential.digest:
+        first = (
+            "Make another secret of the client: two may live at once."
+            if client.scheme != "bearer"
+            else "Make another key of the client: two may live at once."
+        )
+        return [first, "Put it where the old one stands, and test.", "Revoke this one; it is refused at once."]
+    if client.managed:
+        return [
+            f"Register another client at {name}: it is by protocol, and gives a secret at once.",
+            "Name it in the connections, sign in, and test.",
+            "Remove the old client there.",
+        ]
+    return [
+        f"In {name}'s own screens, make a second secret or key.",
+        "Paste it into the connections that hold this one, and test.",
+        f"Revoke this one in {name}'s screens.",
+    ]

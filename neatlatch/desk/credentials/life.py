@@ -1,0 +1,90 @@
+"""What is known of credentials: rows of the list with what stands out, and the whole life of one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Max, Q, QuerySet
+
+from neatlatch.core import credential_marks
+from neatlatch.desk.connections.models import HeldSecret
+from neatlatch.desk.drawing.models import Drawn
+from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.users.models import User
+
+from .handing import as_receipt
+from .models import Credential
+
+
+def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
+    """Credentials for the list, each with its marks. Five queries, however many there are."""
+    known = list(
+        found.defer("value", "replaces__value")
+        .select_related("client__place__application", "client__place__environment", "client__user", "replaces", "handover__made_by")
+        .prefetch_related("holders__connection")
+    )
+    held: dict[str, set[str]] = {}
+    for fingerprint, environment in HeldSecret.objects.values_list(
+        "credential__fingerprint", "connection__place__environment__name"
+    ).distinct():
+        held.setdefault(fingerprint, set()).add(environment)
+    drawn = dict(Drawn.objects.exclude(credential="").values_list("credential").annotate(Max("last")))
+    after = {one.replaces_id: one for one in known if one.replaces_id}
+    return [
+        _row(one, held.get(one.fingerprint, set()) if one.fingerprint else set(), drawn.get(str(one.pk)), after.get(one.pk), now)
+        for one in known
+    ]
+
+
+def _row(
+    one: Credential, environments: Iterable[str], drawn: datetime | None, successor: Credential | None, now: datetime
+) -> dict[str, Any]:
+    client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
+    handover = getattr(one, "handover", None)
+    waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
+    last = max((moment for moment in (one.last_used, drawn) if moment), default=None)
+    sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environments),
+                                     bool(client and client.account_kind == "person"), waits)  # fmt: skip
+    owner = (
+        (client.user.owner or client.user.name)
+        if client and client.user
+        else client.account or ", ".join(client.contacts[:1])
+        if client
+        else ""
+    )
+    return {
+        "id": one.pk, "kind": one.kind, "hint": one.hint, "application": client.place.application.name if client else "",
+        "environment": client.place.environment.name if client else "", "client": client.name if client else "", "client_id": client.client_id if client else "",
+        "client_key": client.pk if client else None, "connections": connections, "state": one.state, "issued": one.issued, "ends": one.ends,
+        "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by, "owner": owner, "last_used": last,
+        "replaces": one.replaces.hint if one.replaces else "", "replaced_by": successor.hint if successor else "",
+        "marks": [{"key": mark.key, "says": mark.says, "grave": mark.grave} for mark in credential_marks.marks(sighted, now)],
+    }  # fmt: skip
+
+
+def whole(credential: Credential, now: datetime) -> dict[str, Any]:
+    """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest first."""
+    row = rows(Credential.objects.filter(pk=credential.pk), now)[0]
+    after = Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
+    client = credential.client
+    said = Q(details__id=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")
+    entries = [{"at": one.at, "who": one.who, "did": one.did, "why": str(one.details.get("why") or one.details.get("reason") or one.details.get("to") or "")}
+               for one in Entry.objects.filter(said).order_by("number")[:200]]  # fmt: skip
+    if not any(one["did"] == "made" for one in entries):
+        by = credential.put_in_by or "the application"
+        entries.insert(
+            0, {"at": credential.issued, "who": by, "did": "put it in" if credential.source == "pasted" else "was given it", "why": ""}
+        )
+    drawn = Drawn.objects.filter(credential=str(credential.pk)).values("user").annotate(latest=Max("last")).order_by("-latest")[:50]
+    names = dict(User.objects.filter(pk__in=[one["user"] for one in drawn]).values_list("pk", "name"))
+    handover = getattr(credential, "handover", None)
+    return row | {
+        "house": bool(credential.digest), "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
+        "public_key": credential.public_key, "why": credential.why, "revoked": credential.revoked,
+        "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
+        "drawn_by": [{"user": one["user"] if one["user"] in names else None, "name": names.get(one["user"], "a user that is gone"), "last": one["latest"]}
+                     for one in drawn],
+        "replaces_key": credential.replaces_id, "replaced_by_key": after.pk if after else None,
+    }  # fmt: skip

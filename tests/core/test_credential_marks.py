@@ -1,0 +1,44 @@
+"""What stands out about credentials."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.core.credential_marks import Known, marks
+
+NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
+GOOD = Known(NOW - timedelta(days=10), NOW + timedelta(days=100), True, True, NOW - timedelta(hours=1), frozenset({"Production"}))
+
+
+def keys(known: Known) -> list[str]:
+    return [one.key for one in marks(known, NOW)]
+
+
+def test_each_mark() -> None:
+    assert keys(GOOD) == []
+    assert keys(replace(GOOD, ends=NOW + timedelta(days=30))) == ["ends_soon"]
+    assert keys(replace(GOOD, ends=NOW + timedelta(days=30, seconds=1))) == []
+    assert keys(replace(GOOD, ends=None)) == ["no_end"]
+    assert keys(replace(GOOD, ends=NOW)) == ["over"]
+    assert keys(replace(GOOD, environments=frozenset({"Sandbox", "Production"}), ends=None)) == ["shared", "no_end"]
+    assert marks(replace(GOOD, environments=frozenset({"Sandbox", "Production"})), NOW)[0].says == "Production and Sandbox share it."
+    assert keys(replace(GOOD, held=False, last_used=None)) == ["unused"]
+    assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=90))) == []
+    assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=91))) == ["unused"]
+    assert keys(replace(GOOD, held=False, last_used=None, issued=NOW)) == []  # it was only just made
+    assert keys(replace(GOOD, held=False, last_used=None, waits=True)) == ["waits"]
+    assert keys(replace(GOOD, of_a_person=True)) == ["person"]
+    assert keys(replace(GOOD, lives=False)) == ["dead"]
+    assert keys(replace(GOOD, lives=False, held=False, ends=NOW)) == []
+
+
+@given(st.integers(-40, 400), st.booleans(), st.booleans())
+def test_an_end_is_told_in_just_one_way(days: int, held: bool, lives: bool) -> None:
+    told = keys(replace(GOOD, ends=NOW + timedelta(days=days), held=held, lives=lives))
+    assert len({"over", "ends_soon", "no_end", "dead"} & set(told)) <= 1
+    assert ("over" in told) == (lives and days <= 0)
+    assert ("ends_soon" in told) == (lives and 0 < days <= 30)

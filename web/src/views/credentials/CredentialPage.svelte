@@ -1,0 +1,189 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { onDestroy } from 'svelte'
+  import { api, ok, Problem } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import Copy from '../../lib/Copy.svelte'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+  import { capital } from '../../lib/words'
+  import { route } from '../../router'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const path = $derived({ path: { identity: id } })
+  const acts = acting()
+  const found = createQuery(() => ({
+    queryKey: ['credential', id],
+    queryFn: () => ok(api.GET('/api/credentials/{identity}', { params: path })),
+  }))
+  let open = $state<'' | 'revoke' | 'reveal'>('')
+  let form = $state({ why: '', code: '' })
+  let value = $state('')
+  let timer = 0
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
+  const FORMS: Record<string, string> = { shown: 'shown once', link: 'by a link', file: 'as an encrypted file' }
+
+  function hide(): void {
+    clearTimeout(timer)
+    value = ''
+  }
+  const reveal = (event: Event) => {
+    event.preventDefault()
+    void acts.run(async () => {
+      const shown = await ok(
+        api.POST('/api/credentials/{identity}/revelations', { params: path, body: { reason: form.why, code: form.code } }),
+      )
+      value = shown.value
+      timer = window.setTimeout(hide, shown.hide_after_seconds * 1000)
+      open = ''
+      form = { why: '', code: '' }
+    })
+  }
+  const revoke = (event: Event) => {
+    event.preventDefault()
+    void acts.run(async () => {
+      await ok(api.POST('/api/credentials/{identity}/revocations', { params: path, body: { why: form.why } }))
+      open = ''
+      form = { why: '', code: '' }
+    })
+  }
+  onDestroy(hide)
+</script>
+
+<svelte:window onblur={() => value && hide()} />
+<svelte:head><title>Credential {found.data?.hint ?? ''} · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
+<Loading query={found} />
+{#if found.data}
+  {@const one = found.data}
+  {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
+  <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
+    <h1>{capital(one.kind.replaceAll('_', ' '))} <span class="value">{one.hint}</span></h1>
+    <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
+      >{one.over && one.state === 'active' ? 'has ended' : one.state === 'active' ? 'lives' : one.state}</span
+    >
+    <span>{one.application}, {one.environment}</span>
+    {#if may('change')}
+      <span class="ms-auto flex gap-2">
+        {#if one.sealed && one.reveals}<button class="btn btn-sm" onclick={() => (open = open === 'reveal' ? '' : 'reveal')}
+            >Show it again</button
+          >{/if}
+        {#if one.house && !dead}<button class="btn btn-sm" onclick={() => (open = open === 'revoke' ? '' : 'revoke')}
+            >Revoke it</button
+          >{/if}
+      </span>
+    {/if}
+  </header>
+  {#if value}
+    <section class="sheet border-secondary mb-4 border-2 p-4" aria-label="The secret">
+      <p class="mb-2">It hides after a minute, or when you leave the page. That you saw it stands in the journal.</p>
+      <p class="bg-base-200 value mb-2 rounded-md px-3 py-2" data-secret>{value}</p>
+      <Copy text={value} what="the secret" />
+      <button class="btn btn-primary btn-sm" onclick={hide}>Hide it</button>
+    </section>
+  {/if}
+  {#if open}
+    <form class="sheet mb-4 max-w-2xl p-4" onsubmit={open === 'reveal' ? reveal : revoke}>
+      <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke it'}</h2>
+      {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
+          Refused from now on, with every token that was got with it.
+          {one.connections.length ? `${one.connections.join(', ')} would stop.` : 'No connection here holds it.'} It cannot be undone.
+        </p>{/if}
+      <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
+        <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
+      </Field>
+      {#if open === 'reveal'}<Field id="fresh-code" label="Code of your second factor" error={errors.code}>
+          <input
+            id="fresh-code"
+            class="line-in value max-w-40"
+            inputmode="numeric"
+            autocomplete="one-time-code"
+            bind:value={form.code}
+            required
+          />
+        </Field>{/if}
+      <button class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}" disabled={acts.busy || !form.why.trim()}
+        >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
+      >
+      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Leave it</button>
+    </form>
+  {/if}
+  {#if !errors.code && !errors.reason}<ProblemBox problem={acts.problem} />{/if}
+  {#each one.marks as mark (mark.key)}
+    <p role="status" class="{mark.grave ? 'bg-bad-ground' : 'bg-wait-ground'} mb-2 rounded-md px-3 py-2">{mark.says}</p>
+  {/each}
+  <div class="grid grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
+    <section class="sheet p-4" aria-labelledby="life">
+      <h2 id="life" class="mb-2">Its life</h2>
+      <ol class="border-base-300 ms-1 border-s-2">
+        {#each one.life as each, at (at)}
+          <li class="relative pb-2 ps-4">
+            <span class="bg-secondary absolute top-2 -left-[5px] h-2 w-2 rounded-full" aria-hidden="true"></span>
+            <When at={each.at} /> · {each.who}
+            {each.did}{each.why ? `: ${each.why}` : ''}
+          </li>
+        {/each}
+        {#if one.ends}<li class="relative ps-4">
+            <span class="bg-base-300 absolute top-2 -left-[5px] h-2 w-2 rounded-full" aria-hidden="true"></span>
+            <When at={one.ends} prefix={one.over ? 'ended ' : 'ends '} />
+          </li>{/if}
+      </ol>
+    </section>
+    <div class="flex flex-col gap-4">
+      <section class="sheet p-4">
+        <h2 class="mb-1">What it is</h2>
+        <dl class="grid grid-cols-[7.5rem_1fr] gap-x-2 gap-y-1">
+          <dt class="text-soft">Client</dt>
+          <dd>
+            {#if one.client_key}<a class="act" href="/clients/{one.client_key}">{one.client}</a>{:else}none{/if}
+          </dd>
+          <dt class="text-soft">Owner</dt>
+          <dd>{one.owner || 'nobody is noted'}</dd>
+          <dt class="text-soft">Issued</dt>
+          <dd>
+            <When at={one.issued} /> · {one.house
+              ? 'by the house authority'
+              : one.source === 'registered'
+                ? 'by the application'
+                : 'pasted'}
+          </dd>
+          <dt class="text-soft">Kept as</dt>
+          <dd>{one.sealed ? 'a sealed value' : one.house ? 'a digest only; nobody can read it back' : 'a reference only'}</dd>
+          {#if one.named}<dt class="text-soft">Its ID</dt>
+            <dd class="value">{one.named}</dd>{/if}
+          {#if one.fingerprint}<dt class="text-soft">Fingerprint</dt>
+            <dd class="value">{one.fingerprint}</dd>{/if}
+          {#if one.replaces}<dt class="text-soft">Replaces</dt>
+            <dd><a class="act value" href="/credentials/{one.replaces_key}">{one.replaces}</a></dd>{/if}
+          {#if one.replaced_by_key}<dt class="text-soft">Replaced by</dt>
+            <dd><a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by || 'another'}</a></dd>{/if}
+        </dl>
+      </section>
+      <section class="sheet p-4">
+        <h2 class="mb-1">Who uses it</h2>
+        {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a> holds it</p>{:else}<p>
+            No connection here holds it.
+          </p>{/each}
+        {#each one.drawn_by as each (each.name)}<p class="flex items-baseline gap-3">
+            {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if}
+            <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
+          </p>{/each}
+        <p class="help"><When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was seen.'}</p>
+      </section>
+      {#if one.receipt}<section class="sheet p-4">
+          <h2 class="mb-1">Handover</h2>
+          <p>
+            {capital(FORMS[one.receipt.form] ?? '')}{one.receipt.to ? `, for ${one.receipt.to}` : ''}: {one.receipt.state}{one
+              .receipt.taken_by && one.receipt.taken
+              ? ` by ${one.receipt.taken_by}`
+              : ''}.
+          </p>
+          {#if one.receipt.outcome}<p class="help">{capital(one.receipt.outcome)}.</p>{/if}
+        </section>{/if}
+    </div>
+  </div>
+{/if}

@@ -1,0 +1,148 @@
+<script lang="ts">
+  import { api, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+
+  const acts = acting()
+  let text = $state('')
+  let found = $state<Schemas['LeakOut'] | null>(null)
+  let revoking = $state('')
+  const nothing = $derived(
+    found && !found.credentials.length && !found.tokens.length && !found.rights.length && !found.ours_by_form.length,
+  )
+
+  const look = (event?: Event) => {
+    event?.preventDefault()
+    return acts.run(async () => {
+      found = await ok(api.POST('/api/leaks', { body: { text } }))
+    })
+  }
+  const revoke = (identity: string) =>
+    acts.run(async () => {
+      await ok(
+        api.POST('/api/credentials/{identity}/revocations', { params: { path: { identity } }, body: { why: 'it leaked' } }),
+      )
+      revoking = ''
+      found = await ok(api.POST('/api/leaks', { body: { text } }))
+    })
+  const another = (client: string) =>
+    acts.run(async () => {
+      await ok(api.POST('/api/clients/{identity}/secrets', { params: { path: { identity: client } }, body: {} }))
+      location.assign(`/clients/${client}`)
+    })
+  const end = (client: string, number: number) =>
+    acts.run(async () => {
+      await ok(
+        api.POST('/api/clients/{identity}/token-revocations', {
+          params: { path: { identity: client } },
+          body: { why: 'it leaked', tokens: [number] },
+        }),
+      )
+      found = await ok(api.POST('/api/leaks', { body: { text } }))
+    })
+</script>
+
+<svelte:head><title>It has leaked · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
+<header class="mb-3 flex flex-wrap items-baseline gap-x-4">
+  <h1>A credential has leaked</h1>
+  <span class="help">what is pasted is looked up and not kept</span>
+</header>
+<form class="sheet mb-4 p-4" onsubmit={look}>
+  <label class="label-text" for="leaked">Paste it, alone or with what stood around it</label>
+  <textarea
+    id="leaked"
+    class="line-in value h-24"
+    bind:value={text}
+    autocomplete="off"
+    spellcheck="false"
+    required
+    maxlength="20000"></textarea>
+  <div class="mt-2 flex gap-2">
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !text.trim()}>What is it?</button>
+    {#if found}<button type="button" class="btn btn-sm" onclick={() => ((text = ''), (found = null))}>Clear</button>{/if}
+  </div>
+</form>
+<ProblemBox problem={acts.problem} />
+<div aria-live="polite">
+  {#if nothing}
+    <p class="sheet max-w-2xl p-4">
+      Nothing that is kept here is in it. It may still be a credential of an application that Neat Latch does not know: ask
+      whoever issued it. A value that was cut or changed cannot be recognised.
+    </p>
+  {/if}
+  {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">{one}.</p>{/each}
+  {#each found?.tokens ?? [] as one (one.number)}
+    <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
+      {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
+        <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => end(one.client_key, one.number)}
+          >End it now</button
+        >{:else}it lets nobody in any more.{/if}
+    </p>
+  {/each}
+  {#each found?.rights ?? [] as one (one.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      A right to register clients for {one.application} (<span class="value">{one.hint}</span>).
+      <a class="act" href="/credentials/house">Take it away</a>
+    </p>{/each}
+  {#each found?.credentials ?? [] as one (one.id)}
+    {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
+    <section class="sheet mb-4 p-4" aria-label="Recognised: {one.hint}">
+      <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
+        <h2>
+          {one.kind.replaceAll('_', ' ')}
+          <a class="act value" href="/credentials/{one.id}">{one.hint}</a>
+        </h2>
+        <span>{one.client}, {one.application}, {one.environment}</span>
+        <span class={dead ? 'text-success font-semibold' : 'text-error font-semibold'}
+          >{dead ? 'lets nobody in any more' : 'lets whoever has it in'}</span
+        >
+      </header>
+      <div class="grid grid-cols-2 gap-6">
+        <div>
+          <h3 class="mb-1 font-bold">What stops when it is revoked</h3>
+          {#each one.stops as each (each.ref)}
+            <p>
+              <a class="act value" href="/connections/{each.ref}">{each.ref}</a>
+              {#if each.at}stops <When at={each.at} />,{/if}
+              {each.says}.
+            </p>
+            <p class="help mb-1">{each.users.length ? `Hit: ${each.users.join(', ')}` : 'No user of it is noted.'}</p>
+          {:else}<p>No connection here holds it; whoever else does stops at once.</p>{/each}
+          <p class="help"><When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was ever seen.'}</p>
+        </div>
+        <div>
+          <h3 class="mb-1 font-bold">The quickest replacement</h3>
+          <ol class="list-decimal ps-5">
+            {#each one.acts as each (each)}<li>{each}</li>{/each}
+          </ol>
+          {#if !dead && one.house}
+            <div class="mt-3 flex flex-wrap gap-2">
+              <button class="btn btn-error btn-sm" onclick={() => (revoking = revoking === one.id ? '' : one.id)}
+                >Revoke it now</button
+              >
+              {#if one.client_key}<button class="btn btn-sm" disabled={acts.busy} onclick={() => another(one.client_key!)}
+                  >Replace it first</button
+                >{/if}
+            </div>
+            {#if revoking === one.id}
+              <p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
+                {one.stops.length
+                  ? `${one.stops.map((each) => each.ref).join(', ')} would stop at once.`
+                  : 'Whoever uses it stops at once.'}
+                It cannot be undone.
+                <button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={() => revoke(one.id)}
+                  >Revoke {one.hint}</button
+                >
+              </p>
+            {/if}
+          {:else if !dead && one.client_key}<p class="mt-2">
+              <a class="act" href="/clients/{one.client_key}">To the client, and its acts</a>
+            </p>{/if}
+        </div>
+      </div>
+    </section>
+  {/each}
+</div>
