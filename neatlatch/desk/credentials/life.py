@@ -86,5 +86,5 @@ def whole(credential: Credential, now: datetime) -> dict[str, Any]:
         "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
         "drawn_by": [{"user": one["user"] if one["user"] in names else None, "name": names.get(one["user"], "a user that is gone"), "last": one["latest"]}
                      for one in drawn],
-        "replaces_key": credential.replaces_id, "replaced_by_key": after.pk if after else None,
+        "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,
     }  # fmt: skip

@@ -77,7 +77,13 @@ def show(by: Person, handover: Handover) -> tuple[Credential, str]:
     handover.link = handover.code = ""
     handover.save()
     credential = handover.credential
-    write(by, "was shown the secret", "credential", credential.hint, {"client": credential.client.name if credential.client else ""})
+    write(
+        by,
+        "was shown the secret",
+        "credential",
+        credential.hint,
+        {"client": credential.client.name if credential.client else "", "id": credential.pk},
+    )
     return credential, credential.open().reveal()
 
 
@@ -90,7 +96,7 @@ def close(by: Person | str, handover: Handover) -> Handover:
         handover.taken_by = handover.taken_by or (by if isinstance(by, str) else by.username)
         handover.save(update_fields=["closed", "taken_by"])
         forget(handover.credential)
-        write(by, "has the secret", "credential", handover.credential.hint)
+        write(by, "has the secret", "credential", handover.credential.hint, {"id": handover.credential.pk})
     return handover
 
 

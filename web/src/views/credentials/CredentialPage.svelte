@@ -123,8 +123,7 @@
         {#each one.life as each, at (at)}
           <li class="relative pb-2 ps-4">
             <span class="bg-secondary absolute top-2 -left-[5px] h-2 w-2 rounded-full" aria-hidden="true"></span>
-            <When at={each.at} /> · {each.who}
-            {each.did}{each.why ? `: ${each.why}` : ''}
+            <When at={each.at} /> · {each.who}: {each.did}{each.why ? `: ${each.why}` : ''}
           </li>
         {/each}
         {#if one.ends}<li class="relative ps-4">
@@ -160,7 +159,7 @@
           {#if one.replaces}<dt class="text-soft">Replaces</dt>
             <dd><a class="act value" href="/credentials/{one.replaces_key}">{one.replaces}</a></dd>{/if}
           {#if one.replaced_by_key}<dt class="text-soft">Replaced by</dt>
-            <dd><a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by || 'another'}</a></dd>{/if}
+            <dd><a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by}</a></dd>{/if}
         </dl>
       </section>
       <section class="sheet p-4">

@@ -42,7 +42,7 @@
                 ><a class="act value" href="/credentials/{one.id}">{one.kind === 'private_key' ? 'private key' : one.hint}</a
                 >{#if one.state !== 'active'}<br /><span class="text-soft">{one.state}</span>{/if}</td
               >
-              <td class={one.over ? 'text-error font-semibold' : ''}
+              <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
                 >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
               >
               <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
@@ -55,7 +55,7 @@
                     class="text-soft">no connection</span
                   >{/each}</td
               >
-              <td><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
+              <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
               <td
                 >{#each one.marks as mark (mark.key)}<p class={mark.grave ? 'text-error font-semibold' : 'text-warning'}>
                     {mark.says}
