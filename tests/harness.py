@@ -62,7 +62,7 @@ def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
     raise RuntimeError("no free ports")
 
 
-def wait_until(true: Callable[[], Any], seconds: float = 20, what: str = "it") -> Any:
+def wait_until(true: Callable[[], Any], seconds: float = 60, what: str = "it") -> Any:
     """Wait until something is true, and answer it."""
     until = time.monotonic() + seconds
     while time.monotonic() < until:

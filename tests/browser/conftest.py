@@ -14,7 +14,8 @@ from playwright.sync_api import Browser, Locator, Page, expect
 from tests.harness import CHROMIUM_FLAGS, ROOT, Desk, StandIns
 
 PASSWORD = "skerry-lantern-hawser"
-expect.set_options(timeout=10_000)
+# Other tests run beside these on the same machine.
+expect.set_options(timeout=30_000)
 
 
 @pytest.fixture(scope="session")
