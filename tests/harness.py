@@ -83,7 +83,7 @@ class StandIns:
         )
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
-        self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=10)
+        self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=60)
 
     def office(self, application: str, environment: str = "sandbox") -> str:
         """The administration screen of an application other than Cargo manifests."""
@@ -177,7 +177,7 @@ class Desk:
 
     def client(self, username: str, password: str) -> httpx.Client:
         """An API client that is logged in."""
-        client = httpx.Client(base_url=self.url, timeout=30)
+        client = httpx.Client(base_url=self.url, timeout=90)
         client.headers["X-CSRFToken"] = client.get("/api/session").json()["csrf"]
         answer = client.post("/api/session", json={"username": username, "password": password})
         assert answer.status_code == 200, answer.text

@@ -60,7 +60,7 @@ def stop(demo: subprocess.Popen[str]) -> None:
     started = children(demo.pid)
     assert len(started) == 3  # stand-ins, desk, worker
     demo.send_signal(signal.SIGINT)
-    demo.wait(15)
+    demo.wait(60)
     for pid in started:
         assert not Path(f"/proc/{pid}").exists(), "something still runs"
 
@@ -73,7 +73,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     logins = {line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")}
     assert set(logins) == {"morag", "ewan", "isla", "hamish", "rowan"}
 
-    web = httpx.Client(base_url=address, timeout=20)
+    web = httpx.Client(base_url=address, timeout=90)
     web.headers["X-CSRFToken"] = web.get("/api/session").json()["csrf"]
     assert web.post("/api/session", json={"username": "morag", "password": logins["morag"]}).status_code == 200
     states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}
@@ -90,13 +90,13 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
         assert (states[told["ref"]] == "latched") is works_all_the_same, told["ref"]
 
     second = start("--port", str(port))
-    out, err = second.communicate(timeout=20)
+    out, err = second.communicate(timeout=90)
     assert f"Port {port} is taken" in err
     assert "--port" in err
     stop(demo)
 
     with socket.create_server(("127.0.0.1", port + 100)):
-        out, err = start("--port", str(port)).communicate(timeout=20)
+        out, err = start("--port", str(port)).communicate(timeout=90)
         assert f"Port {port + 100} is taken" in err
 
     demo = start("--port", str(port))

@@ -39,7 +39,7 @@ def trust() -> ssl.SSLContext:
 
 @pytest.fixture
 def web() -> Iterator[httpx.Client]:
-    with httpx.Client(verify=trust(), timeout=10) as client:
+    with httpx.Client(verify=trust(), timeout=60) as client:
         yield client
 
 

@@ -24,7 +24,7 @@ def web(stand_ins: StandIns) -> Iterator[httpx.Client]:
     from tests.settings import HOME_OF_TESTS
 
     context = ssl.create_default_context(cafile=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"))
-    with httpx.Client(verify=context, base_url=stand_ins.issuer(), timeout=10) as client:
+    with httpx.Client(verify=context, base_url=stand_ins.issuer(), timeout=60) as client:
         yield client
 
 
