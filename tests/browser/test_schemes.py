@@ -59,6 +59,7 @@ def section(page: Page, key: str) -> object:
 
 def tick_all(page: Page) -> None:
     boxes = page.get_by_label(re.compile(r"^Step \d+ done"))
+    expect(boxes.first).to_be_visible()  # counting does not wait
     for place in range(boxes.count()):
         boxes.nth(place).check()
     expect(page.get_by_text(re.compile(r"(\d+) of \1 done"))).to_be_visible()
