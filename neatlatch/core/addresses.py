@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 # RFC 3986 Appendix B, with the authority kept apart from its marker "//".
@@ -205,3 +206,21 @@ def unsound_place(text: str) -> str | None:
     if address.port is None or not (address.port.isdigit() and 0 < int(address.port) < 65536):
         return "The port is missing, or is not a number from 1 to 65535."
     return None
+
+
+def is_network(text: str) -> bool:
+    """Whether a text is an address or a network as allow-lists have them (RFC 4632 §3.1, RFC 4291 §2.3)."""
+    try:
+        ipaddress.ip_network(text, strict=False)
+    except ValueError:
+        return False
+    return True
+
+
+def inside(address: str, networks: Iterable[str]) -> bool:
+    """Whether an address is in one of the networks of an allow-list. A text that is no address is in none; one that is no network holds none."""
+    try:
+        given = ipaddress.ip_address(address)
+    except ValueError:
+        return False
+    return any(given in ipaddress.ip_network(one, strict=False) for one in networks if is_network(one))

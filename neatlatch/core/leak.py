@@ -45,3 +45,21 @@ def stop(scheme: str, house: bool, token_ends: datetime | None, has_token: bool,
     if scheme in OAUTH2 and has_token and token_ends is None:
         return Stop(None, "nobody can say: the token it holds has no end")
     return Stop(None, "at once: it is shown with every call" if scheme not in OAUTH2 else "at once: it holds no token that lives")
+
+
+def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:
+    """The quickest replacement, in words and in order. ``house``: the house authority issued it; ``managed``: its client is registered by protocol (RFC 7591);
+    ``application`` is empty where it is not known whose it is."""
+    if house:
+        return (
+            "Make another secret of the client: two may live at once.",
+            "Put it where the old one stands, and test.",
+            "Revoke this one; it is refused at once.",
+        )
+    if not application:
+        return ("Have it revoked where it was issued.", "Put a new one into the connections that hold it.")
+    if managed:
+        return (f"Register another client at {application}: it is by protocol, and gives a secret at once.", "Name it in the connections, sign in, and test.",
+                "Remove the old client there.")  # fmt: skip
+    return (f"In {application}'s own screens, make a second secret or key.", "Paste it into the connections that hold this one, and test.",
+            f"Revoke this one in {application}'s screens.")  # fmt: skip

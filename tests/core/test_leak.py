@@ -52,3 +52,10 @@ def test_when_it_stops() -> None:
     assert leak.stop(CODE, False, None, True, NOW).says.startswith("nobody can say")
     assert leak.stop(API_KEY, False, None, False, NOW).says.startswith("at once")
     assert leak.stop(CODE, True, NOW + timedelta(minutes=40), True, NOW).at is None
+
+
+def test_the_quickest_replacement_ends_with_the_old_one_dead() -> None:
+    assert leak.acts("Fuel ledger", True, True)[-1].startswith("Revoke this one")
+    assert leak.acts("Fuel ledger", False, False)[-1] == "Revoke this one in Fuel ledger's screens."
+    assert leak.acts("Fuel ledger", False, True)[-1] == "Remove the old client there."
+    assert leak.acts("", False, False)[0] == "Have it revoked where it was issued."

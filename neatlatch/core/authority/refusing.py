@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import ipaddress
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import unquote_plus, urlencode, urlsplit, urlunsplit
@@ -96,21 +95,3 @@ def presented(authorization: str, form: Mapping[str, str]) -> Presented:
     if "client_secret" in form:
         return Presented(form["client_id"], form["client_secret"], "client_secret_post")
     return Presented(form["client_id"], "", "none")
-
-
-def inside(address: str, networks: Iterable[str]) -> bool:
-    """Whether an address is in one of the networks (CIDR, RFC 4632 §3.1). A text that is no address is in none."""
-    try:
-        given = ipaddress.ip_address(address)
-    except ValueError:
-        return False
-    return any(given in ipaddress.ip_network(one, strict=False) for one in networks)
-
-
-def is_network(text: str) -> bool:
-    """Whether a text is an address or a network (CIDR)."""
-    try:
-        ipaddress.ip_network(text, strict=False)
-    except ValueError:
-        return False
-    return True

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import ipaddress
-
+from ..addresses import inside
 from .base import Act, Fit, Halves, Pin, differs, missing
 
 KEY, LABEL = "route", "route"
@@ -18,7 +17,7 @@ def pin(halves: Halves) -> Pin:
     theirs = f"allows {', '.join(allowed)}"
     if not ours:
         return missing(KEY, LABEL, theirs, shown, "It is not known which address our calls come from.", Act("test", "Test it"))
-    outside = [one for one in ours if not any(_inside(one, network) for network in allowed)]
+    outside = [one for one in ours if not inside(one, allowed)]
     if outside:
         return differs(
             KEY,
@@ -30,10 +29,3 @@ def pin(halves: Halves) -> Pin:
             marked=False,
         )
     return halves.agreed(KEY, LABEL, theirs, shown, "Inside what they let in.")
-
-
-def _inside(address: str, network: str) -> bool:
-    try:
-        return ipaddress.ip_address(address) in ipaddress.ip_network(network, strict=False)
-    except ValueError:
-        return False

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -12,7 +11,7 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import changes, oauth2, preparing, profiles, redirect_bench, registration
+from neatlatch.core import addresses, changes, oauth2, preparing, profiles, redirect_bench, registration
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
@@ -294,9 +293,7 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
     said = {key: value for key, value in said.items() if value is not None}
     errors: dict[str, str] = {}
     for network in said.get("allow_list") or ():
-        try:
-            ipaddress.ip_network(network, strict=False)
-        except ValueError:
+        if not addresses.is_network(network):
             errors["allow_list"] = f"“{network}” is neither an address nor a network like 203.0.113.40/29."
     if said.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."

@@ -63,27 +63,7 @@ def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
     return found
 
 
-def _acts(credential: Credential) -> list[str]:
-    """The quickest replacement, in words and in order."""
+def _acts(credential: Credential) -> tuple[str, ...]:
     client = credential.client
-    if client is None:
-        return ["Have it revoked where it was issued.", "Put a new one into the connections that hold it."]
-    name = client.place.application.name
-    if credential.digest:
-        first = (
-            "Make another secret of the client: two may live at once."
-            if client.scheme != "bearer"
-            else "Make another key of the client: two may live at once."
-        )
-        return [first, "Put it where the old one stands, and test.", "Revoke this one; it is refused at once."]
-    if client.managed:
-        return [
-            f"Register another client at {name}: it is by protocol, and gives a secret at once.",
-            "Name it in the connections, sign in, and test.",
-            "Remove the old client there.",
-        ]
-    return [
-        f"In {name}'s own screens, make a second secret or key.",
-        "Paste it into the connections that hold this one, and test.",
-        f"Revoke this one in {name}'s screens.",
-    ]
+    application = client.place.application.name if client else ""
+    return leak.acts(application, bool(credential.digest), bool(client and client.managed))

@@ -13,7 +13,7 @@ from django.utils import timezone
 from ninja import Router, Schema
 
 from neatlatch.core import schemes
-from neatlatch.core.authority.refusing import is_network
+from neatlatch.core.addresses import is_network
 from neatlatch.core.formats import paste
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems

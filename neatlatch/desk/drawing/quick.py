@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from django.db import connection
 
 from neatlatch.core import house_key, lifetimes
-from neatlatch.core.authority.refusing import inside
+from neatlatch.core.addresses import inside
 from neatlatch.core.schemes import OAUTH2
 from neatlatch.desk.common import safe
 from neatlatch.desk.house.quick import moment

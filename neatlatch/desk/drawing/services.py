@@ -16,7 +16,8 @@ from django.db.models import Max, Sum
 from django.utils import timezone
 
 from neatlatch.core import house_key, relaying, retries, schemes
-from neatlatch.core.authority.refusing import Refused, inside
+from neatlatch.core.addresses import inside
+from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
@@ -30,7 +31,6 @@ from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Handover
 from neatlatch.desk.house import issuing
 from neatlatch.desk.house.models import Access
-from neatlatch.desk.house.signing import digest_of
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import Use, User
@@ -128,7 +128,7 @@ def caller(authorization: str, address: str, now: datetime) -> Caller:
 def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     row = (
         Access.objects.select_related("client__user__environment", "client__place__application", "client__place__environment")
-        .filter(digest=digest_of(text))
+        .filter(digest=house_key.digest(text))
         .first()
     )
     if row is None:

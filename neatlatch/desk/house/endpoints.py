@@ -240,7 +240,7 @@ def _bearer(request: HttpRequest) -> str:
 @_endpoint("register", "POST")
 def register(request: HttpRequest, environment: Environment) -> HttpResponse:
     """Registration by protocol (RFC 7591 §3.1), by whoever holds a registration right."""
-    digest = signing.digest_of(_bearer(request))
+    digest = house_key.digest(_bearer(request))
     now, management = timezone.now(), secrets.token_urlsafe(32)
     with transaction.atomic():
         right = (
@@ -256,7 +256,7 @@ def register(request: HttpRequest, environment: Environment) -> HttpResponse:
         profile = right.place.application.read_profile()
         fields = registering.read(_document(request), frozenset(one.name for one in profile.scopes))
         client = issuing.new_client("registration by protocol", right.place, fields)
-        client.management_digest = signing.digest_of(management)
+        client.management_digest = house_key.digest(management)
         client.save(update_fields=["management_digest"])
         value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
         RegistrationRight.objects.filter(pk=right.pk).update(left=right.left - 1)
@@ -281,8 +281,8 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         .exclude(management_digest="")
         .first()
     )
-    held = client.management_digest if client else signing.digest_of("")
-    if not house_key.same(held, signing.digest_of(shown)) or client is None:
+    held = client.management_digest if client else house_key.digest("")
+    if not house_key.same(held, house_key.digest(shown)) or client is None:
         raise Refused("invalid_token", "", 401, "registration access token wrong")
     if request.method == "DELETE":
         with transaction.atomic():
@@ -306,7 +306,7 @@ def new_right(by: Person, place: Place, uses: int, days: int) -> tuple[Registrat
     """Let somebody register clients by protocol; answers the right and its token, which is shown this once."""
     value = secrets.token_urlsafe(32)
     now = timezone.now()
-    made = RegistrationRight.objects.create(digest=signing.digest_of(value), hint=f"…{value[-4:]}", place=place, made_by=by.username, made=now,
+    made = RegistrationRight.objects.create(digest=house_key.digest(value), hint=f"…{value[-4:]}", place=place, made_by=by.username, made=now,
                                             ends=now + timedelta(days=days), left=uses)  # fmt: skip
     write(
         by,

@@ -13,7 +13,8 @@ from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core import house_key
-from neatlatch.core.authority import asking, refusing
+from neatlatch.core.addresses import inside
+from neatlatch.core.authority import asking
 from neatlatch.core.authority.refusing import Presented, Refused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CLIENT, CODE
@@ -319,7 +320,7 @@ def client_of(refused: Refused) -> Client | None:
 
 
 def _why_not(client: Client, shown: Presented, found: Credential | None, address: str) -> str:
-    if client.allow_list and not refusing.inside(address, client.allow_list):
+    if client.allow_list and not inside(address, client.allow_list):
         return "from an address that is not allowed"
     if client.public:
         return "" if shown.method == "none" else "public client with a secret"

@@ -13,8 +13,9 @@ from django.conf import settings
 from django.db import connection
 
 from neatlatch.core import house_key
+from neatlatch.core.addresses import inside
 from neatlatch.core.authority import telling
-from neatlatch.core.authority.refusing import Refused, inside, once, presented
+from neatlatch.core.authority.refusing import Refused, once, presented
 
 _ASKER = """SELECT k.digest, k.ends, k.last_used, cl.allow_list, cl.sign_in_method, p.api_base
 FROM clients_client cl JOIN applications_place p ON p.id = cl.place_id JOIN applications_environment e ON e.id = p.environment_id

@@ -12,7 +12,6 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import house_key
 from neatlatch.core.authority import rollover
 from neatlatch.core.jose import jwk, jws
 from neatlatch.desk.applications.models import Environment
@@ -104,8 +103,3 @@ def clear_gone(now: datetime) -> int:
     """Take keys away that are no longer published; answers how many."""
     count, _ = SigningKey.objects.filter(published_until__lte=now - timedelta(days=1)).delete()
     return count
-
-
-def digest_of(value: str) -> str:
-    """How codes and tokens are kept."""
-    return house_key.digest(value)

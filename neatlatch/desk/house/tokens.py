@@ -10,6 +10,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from neatlatch.core import house_key
 from neatlatch.core.authority import asking, granting, status_list, telling
 from neatlatch.core.authority.refusing import Refused, with_query
 from neatlatch.core.scopes import joined
@@ -75,7 +76,7 @@ def answer(by: Person, waiting: Waiting, allow: bool) -> str:
         )
     grant = Grant.objects.create(client=client, person=by, scopes=waiting.scopes, signed_in_at=by.last_login or now, begun=now)
     value = secrets.token_urlsafe(32)
-    Code.objects.create(digest=signing.digest_of(value), grant=grant, redirect_uri=waiting.redirect_uri, redirect_given=waiting.redirect_given,
+    Code.objects.create(digest=house_key.digest(value), grant=grant, redirect_uri=waiting.redirect_uri, redirect_given=waiting.redirect_given,
                         challenge=waiting.challenge, ends=now + CODE_LIFE)  # fmt: skip
     write(by, "allowed", "client", client.client_id, {"scopes": waiting.scopes})
     return with_query(waiting.redirect_uri, {"code": value, "state": waiting.state, "iss": name})
@@ -111,7 +112,7 @@ def give(client: Client, credential: Credential | None, params: Mapping[str, str
 
 
 def _redeem(client: Client, params: Mapping[str, str], now: datetime) -> tuple[Grant, frozenset[str]]:
-    kept = Code.objects.select_for_update().select_related("grant__client").filter(digest=signing.digest_of(params.get("code", ""))).first()
+    kept = Code.objects.select_for_update().select_related("grant__client").filter(digest=house_key.digest(params.get("code", ""))).first()
     code = granting.Code(kept.grant.client.client_id, kept.redirect_uri, kept.redirect_given, kept.challenge, kept.ends, kept.used is not None,
                          kept.grant.revoked is not None) if kept else None  # fmt: skip
     granting.redeem(code, client.client_id, params, now)
@@ -124,7 +125,7 @@ def _renew(client: Client, params: Mapping[str, str], now: datetime) -> tuple[Gr
     kept = (
         Refresh.objects.select_for_update()
         .select_related("grant__client")
-        .filter(digest=signing.digest_of(params.get("refresh_token", "")))
+        .filter(digest=house_key.digest(params.get("refresh_token", "")))
         .first()
     )
     refresh = (
@@ -149,7 +150,7 @@ def _end_family(params: Mapping[str, str], grant_type: str, now: datetime) -> No
     """A code or refresh token came twice: the whole family ends, by a transaction of its own (RFC 9700 §4.14.2)."""
     model, value = (Code, params.get("code", "")) if grant_type == "authorization_code" else (Refresh, params.get("refresh_token", ""))
     with transaction.atomic():
-        kept = model.objects.select_related("grant__client", "grant__person").get(digest=signing.digest_of(value))
+        kept = model.objects.select_related("grant__client", "grant__person").get(digest=house_key.digest(value))
         end_grant("the house authority", kept.grant, f"{'an old code' if model is Code else 'an old refresh token'} was used again", now)
 
 
@@ -169,11 +170,11 @@ def _answer(client: Client, credential: Credential | None, scopes: frozenset[str
     row.save(force_insert=True)
     place = (f"{issuing.issuer(environment)}/status/{row.pk // BLOCK}", row.pk % BLOCK)
     value = signing.sign(environment, "at+jwt", telling.claims(_plain(row), place), now)
-    Access.objects.filter(pk=row.pk).update(digest=signing.digest_of(value))
+    Access.objects.filter(pk=row.pk).update(digest=house_key.digest(value))
     told: dict[str, Any] = {"access_token": value, "token_type": "Bearer", "expires_in": seconds, "scope": joined(scopes)}
     if grant is not None and "refresh_token" in client.grants:
         told["refresh_token"] = secrets.token_urlsafe(32)
-        Refresh.objects.create(digest=signing.digest_of(told["refresh_token"]), grant=grant, made=now, ends=now + REFRESH_LIFE)
+        Refresh.objects.create(digest=house_key.digest(told["refresh_token"]), grant=grant, made=now, ends=now + REFRESH_LIFE)
     return told
 
 
@@ -204,7 +205,7 @@ def introspect(environment: Environment, asker: Client, token: str, address: str
 def _introspect_access(environment: Environment, asker: Client, token: str, now: datetime) -> dict[str, Any]:
     row = (
         Access.objects.select_related("client", "environment", "grant__person")
-        .filter(digest=signing.digest_of(token), environment=environment)
+        .filter(digest=house_key.digest(token), environment=environment)
         .first()
     )
     if row is None:
@@ -233,7 +234,7 @@ def _introspect_key(environment: Environment, asker: Client, token: str, now: da
 @transaction.atomic
 def revoke_shown(client: Client, token: str) -> None:
     """A client gives a token back (RFC 7009 §2.1): a refresh token takes its whole family with it. One that is unknown, or another's, is passed over (§2.2)."""
-    now, digest = timezone.now(), signing.digest_of(token)
+    now, digest = timezone.now(), house_key.digest(token)
     refresh = Refresh.objects.select_related("grant__client", "grant__person").filter(digest=digest, grant__client=client).first()
     if refresh is not None:
         end_grant(client.client_id, refresh.grant, "given back by the client", now)
