@@ -8,4 +8,11 @@ if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     from django.core.management import execute_from_command_line
 
+    if sys.argv[1:2] == ["run_huey"]:
+        import django
+
+        django.setup()
+        from neatlatch.desk.common.starting import check_or_stop
+
+        check_or_stop()
     execute_from_command_line(sys.argv)

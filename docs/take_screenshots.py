@@ -50,7 +50,7 @@ def main() -> None:
             "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
             "house": "/credentials/house?environment=production", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
             "redirect-uris": f"/clients/{production}/redirect-uris", "scopes": f"/clients/{production}/scopes",
-            "access-rules": "/access-rules/vessel-positions/production", "users": "/users", "person": "/people/rowan", "inventory": "/inventory",
+            "access-rules": "/access-rules/vessel-positions/production", "users": "/users", "certificates": "/certificates?environment=production", "inventory": "/inventory",
         }  # fmt: skip
         for name, address in views.items():
             if not wanted or name in wanted:
@@ -71,10 +71,15 @@ def main() -> None:
             page.get_by_role("dialog").get_by_label("Paste or drop anything here").fill(words)
             page.locator("[data-intake]").wait_for()
             page.screenshot(path=OUT / "intake.png")
-        if not wanted or "connection-dark" in wanted:
-            dark = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
-            log_in(dark)
-            take(dark, "connection-dark", "/connections/cargo-manifests")
+        if not wanted or "replacing" in wanted:
+            held = page.request.get(f"{ADDRESS}/api/credentials?words=connection:lost-property env:production").json()
+            one = next(each for each in held if each["connections"] == ["lost-property"])
+            take(page, "replacing", f"/credentials/{one['id']}?act=replace")
+            begin = page.get_by_role("button", name="Begin")
+            begin.click()
+            page.get_by_role("heading", name="Replacing").wait_for()
+            page.wait_for_timeout(900)
+            page.screenshot(path=OUT / "replacing.png")
         browser.close()
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from neatlatch import __version__
+from neatlatch import __version__, cli_safe
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -47,7 +47,8 @@ def _reader(folder: Path) -> Callable[[str], bytes]:
     return read
 
 
-def _django() -> None:
+def set_up() -> None:
+    """Set the desk up in this process, so that its services can be called."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     import django
 
@@ -55,7 +56,7 @@ def _django() -> None:
 
 
 def _journal(given: argparse.Namespace) -> int:
-    _django()
+    set_up()
     from neatlatch.desk.journal import services
     from neatlatch.desk.journal.models import Entry
 
@@ -68,7 +69,7 @@ def _journal(given: argparse.Namespace) -> int:
 
 
 def _person(given: argparse.Namespace) -> int:
-    _django()
+    set_up()
     from neatlatch.desk.common.problems import Problem
     from neatlatch.desk.people import services
 
@@ -97,7 +98,7 @@ def _acting(username: str) -> Any:
 
 
 def _export(given: argparse.Namespace) -> int:
-    _django()
+    set_up()
     from neatlatch.desk.inventory import services
 
     by = _acting(given.person)
@@ -112,7 +113,7 @@ def _export(given: argparse.Namespace) -> int:
 
 
 def _apply(given: argparse.Namespace) -> int:
-    _django()
+    set_up()
     from neatlatch.desk.common.problems import Problem
     from neatlatch.desk.inventory import services
 
@@ -156,12 +157,19 @@ def _asking(given: argparse.Namespace) -> Any:
         except OSError as error:
             print(f"nlatch: {given.key_file}: {error.strerror}", file=sys.stderr)
             return None
-    if not key:
-        print("nlatch: set NLATCH_KEY to the key that you were handed, or name a file with --key-file.", file=sys.stderr)
+    shown = given.certificate or Path(os.environ["NLATCH_CERTIFICATE"]) if "NLATCH_CERTIFICATE" in os.environ else given.certificate
+    if not key and shown is None:
+        print("nlatch: set NLATCH_KEY to the key that you were handed, or name a file with --key-file or --certificate.", file=sys.stderr)
         return None
+    context = ssl.create_default_context(cafile=os.environ.get("NLATCH_CA") or None)
+    if shown is not None:
+        try:
+            context.load_cert_chain(shown)
+        except (OSError, ssl.SSLError) as error:
+            print(f"nlatch: {shown}: {error.strerror or 'it is not a certificate with its key in PEM'}", file=sys.stderr)
+            return None
     url = os.environ.get("NLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
-    return httpx.Client(base_url=url, headers={"Authorization": f"Bearer {key}"}, timeout=130,
-                        verify=ssl.create_default_context(cafile=os.environ.get("NLATCH_CA") or None))  # fmt: skip
+    return httpx.Client(base_url=url, headers={"Authorization": f"Bearer {key}"} if key else {}, timeout=130, verify=context)
 
 
 def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
@@ -181,6 +189,25 @@ def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     told = answer.json() if "json" in answer.headers.get("content-type", "") else {}
     print(f"nlatch: {told.get('title', f'the desk answered {answer.status_code}')} {told.get('detail', '')}".rstrip(), file=sys.stderr)
     return None
+
+
+def _serve_door(given: argparse.Namespace) -> int:
+    set_up()
+    from neatlatch.desk.applications.models import Environment
+    from neatlatch.desk.common.problems import Problem
+    from neatlatch.desk.drawing.tls_door import Door
+
+    environment = Environment.objects.filter(key=given.environment).first()
+    if environment is None:
+        print(f"nlatch: there is no environment “{given.environment}”.", file=sys.stderr)
+        return 2
+    try:
+        door = Door(environment, tuple(given.name or ["localhost", "127.0.0.1"]))
+    except Problem as problem:
+        print(f"nlatch: {' '.join(problem.errors.values()) or problem.title}", file=sys.stderr)
+        return 2
+    door.run(given.host, given.port)
+    return 0
 
 
 def _draw(given: argparse.Namespace) -> int:
@@ -231,6 +258,8 @@ def _parser() -> argparse.ArgumentParser:
 
     keyed = argparse.ArgumentParser(add_help=False)
     keyed.add_argument("--key-file", type=Path, metavar="FILE", help="a file that holds your own key (else the environment's NLATCH_KEY)")
+    keyed.add_argument("--certificate", type=Path, metavar="FILE",
+                       help="a file with your own certificate, its chain and its key in PEM, to be shown at the TLS door (else NLATCH_CERTIFICATE)")  # fmt: skip
     one = commands.add_parser("draw", parents=[keyed], help="take a ready request header for a connection that you use",
                               description="Writes header lines. The desk's address is NLATCH_URL, your own key NLATCH_KEY; NLATCH_CA names its certificate authorities.")  # fmt: skip
     one.add_argument("ref", help="the connection's reference name")
@@ -248,6 +277,14 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("ref", help="the connection's reference name")
     one.set_defaults(run=_test)
 
+    one = commands.add_parser("door", help="serve the desk over TLS, where users may draw with a certificate of the house",
+                              description="Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it.")  # fmt: skip
+    one.add_argument("--port", type=int, default=8601)
+    one.add_argument("--host", default="127.0.0.1", help="the address it listens on (127.0.0.1)")
+    one.add_argument("--name", action="append", help="a name or address that it is called by; may be repeated (localhost, 127.0.0.1)")
+    one.add_argument("--environment", default="production", help="whose authority issues its certificate (production)")
+    one.set_defaults(run=_serve_door)
+
     one = commands.add_parser("export", help="write the whole inventory as YAML, secrets by reference")
     one.add_argument("file", type=Path, nargs="?", help="where to write it (standard output)")
     one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
@@ -260,6 +297,8 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
     one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
     one.set_defaults(run=_apply)
+
+    cli_safe.add_to(commands)
 
     one = commands.add_parser("journal", help="check the journal")
     one.add_argument("act", choices=["check"], help="check the hash chain from end to end")

@@ -77,6 +77,7 @@ class KnowsTheClient(H11Protocol):
         async def told(scope: Any, receive: Any, send: Any) -> None:
             if scope["type"] == "http":
                 scope.setdefault("extensions", {})["client_certificate"] = thumbprint
+                scope["extensions"]["client_certificate_der"] = shown
             await inner(scope, receive, send)
 
         self.app = told
@@ -98,7 +99,7 @@ class Harbour:
         for key, about in ALL.items():
             if key != "cargo":
                 self._oauth(about, port + PORTS[key])
-        self.offices = offices(folder, self.faults)
+        self.offices = offices(folder, self.faults, self.house)
         self.positions = Positions(self.offices["positions"])
         for key, office in self.offices.items():
             screens: list[BaseRoute] = [Route("/", lambda request: RedirectResponse("/production"))]
@@ -107,6 +108,8 @@ class Harbour:
                 screens += self.positions.screens()
                 api += self.positions.routes()
             context = small_ca.wants_client(self.certificates) if key == "crew" else small_ca.context(self.certificates)
+            for root in self.house.roots() if key == "crew" else ():
+                context.load_verify_locations(cadata=root)
             self._serve(key, screens + [*office.screens()], [*api, office.api()], port + PORTS[key], context, knows=key == "crew")
 
     def _serve(
@@ -175,6 +178,8 @@ class Harbour:
             """What an application's people set it up with, so that it accepts what the firm's own authority issues."""
             told: dict[str, str] = await request.json()
             self.house.learn(told.pop("application"), told.pop("environment"), told)
+            for root in self.house.roots():
+                self.contexts["crew"].load_verify_locations(cadata=root)
             return JSONResponse({"learnt": True})
 
         async def state(request: Request) -> Response:

@@ -1,12 +1,13 @@
 """How an application of the firm holds what callers show against the firm's own authority.
 
-Two ways: it *asks* about each token (RFC 7662), or it *checks* signatures with the published keys (RFC 7517, RFC 9068) and looks into the status list that a
-token names. Written against the standards with a library of its own, so that the authority is not tested against itself.
+Three ways: it *asks* about each token (RFC 7662); it *checks* signatures with the published keys (RFC 7517, RFC 9068) and looks into the status list that a
+token names; or it takes *certificates* below the roots it was told to trust, and looks for them on their issuer's revocation list (RFC 5280 §6.3). Written against the standards with a library of its own, so that the authority is not tested against itself.
 """
 
 from __future__ import annotations
 
 import base64
+import datetime as dt
 import ipaddress
 import json
 import time
@@ -15,6 +16,9 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+from cryptography import x509
+from cryptography.exceptions import InvalidSignature
+from cryptography.x509.oid import ExtendedKeyUsageOID
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
@@ -48,6 +52,61 @@ class House:
             return await (self._ask(told, token, address) if told["way"] == "ask" else self._check(told, token))
         except (httpx.HTTPError, JoseError, ValueError, KeyError, zlib.error):
             return None  # who cannot be sure lets nobody in
+
+    def roots(self) -> list[str]:
+        """The roots that certificates of callers may stand below, for TLS."""
+        return [told["trust"] for told in self.known.values() if told["way"] == "crl"]
+
+    async def role(self, application: str, environment: str, shown: bytes) -> str | None:
+        """The role of whoever showed a certificate; ``None``: it is no good here."""
+        told = self.known.get(f"{application}/{environment}")
+        if told is None or told["way"] != "crl":
+            return None
+        try:
+            leaf = x509.load_der_x509_certificate(shown)
+            issuer = await self._issuer(told, leaf)
+            leaf.verify_directly_issued_by(issuer)
+            now = dt.datetime.now(dt.UTC)
+            purposes = leaf.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
+            if ExtendedKeyUsageOID.CLIENT_AUTH not in purposes or not leaf.not_valid_before_utc <= now <= leaf.not_valid_after_utc:
+                return None
+            listed = await self._revocations(told, leaf, issuer)
+            if listed.next_update_utc is None or listed.next_update_utc <= now:
+                return None
+            if listed.get_revoked_certificate_by_serial_number(leaf.serial_number) is not None:
+                return None
+            names = leaf.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+            accounts: dict[str, str] = json.loads(told["accounts"])
+            return next((accounts[one] for one in names.get_values_for_type(x509.UniformResourceIdentifier) if one in accounts), None)
+        except (httpx.HTTPError, x509.ExtensionNotFound, InvalidSignature, ValueError, TypeError):
+            return None  # who cannot be sure lets nobody in
+
+    async def _fetch(self, told: dict[str, str], address: str, seconds: float) -> bytes:
+        """What lies at an address of the authority, fetched again when it is so many seconds old."""
+        if not address.startswith(f"{told['issuer']}/"):
+            raise ValueError("not an address of the authority")
+        kept = self._kept.get(address)
+        if kept is None or kept[0] < time.monotonic():
+            self._kept[address] = kept = (time.monotonic() + seconds, (await self.web.get(address)).raise_for_status().content)
+        return bytes(kept[1])
+
+    async def _issuer(self, told: dict[str, str], leaf: x509.Certificate) -> x509.Certificate:
+        """Whose key signed it, where the certificate says so; itself signed by a root that is trusted for this environment."""
+        access = leaf.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
+        issuer = x509.load_der_x509_certificate(await self._fetch(told, access[0].access_location.value, 3600))
+        for root in x509.load_pem_x509_certificates(told["trust"].encode()):
+            if root.subject == issuer.issuer:
+                issuer.verify_directly_issued_by(root)
+                return issuer
+        raise ValueError("below no root that is trusted here")
+
+    async def _revocations(self, told: dict[str, str], leaf: x509.Certificate, issuer: x509.Certificate) -> x509.CertificateRevocationList:
+        point = leaf.extensions.get_extension_for_class(x509.CRLDistributionPoints).value[0]
+        assert point.full_name is not None
+        listed = x509.load_der_x509_crl(await self._fetch(told, point.full_name[0].value, STATUS_KEPT))
+        if not listed.is_signature_valid(issuer.public_key()):  # type: ignore[arg-type]
+            raise ValueError("the list is not its issuer's")
+        return listed
 
     async def _ask(self, told: dict[str, str], token: str, address: str) -> frozenset[str] | None:
         answer = await self.web.post(f"{told['issuer']}/introspect", data={"token": token}, auth=(told["client_id"], told["client_secret"]))

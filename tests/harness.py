@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -46,18 +47,21 @@ _given: set[int] = set()
 
 
 def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
-    """A port that is free together with its neighbours at the offsets. Runs that go on side by side each have a range of their own."""
-    begin = int(os.environ.get("NEATLATCH_TEST_PORTS", "21000"))
-    for base in range(begin + os.getpid() % 45 * 200, begin + 19000, 200):
-        if base in _given:
+    """A port that is free together with its neighbours at the offsets. Runs that go on side by side each have a range of their own, and all lie
+    below those that the system gives to outgoing connections: one of these, even closed a minute ago, would keep a server from its port."""
+    begin, wide = int(os.environ.get("NEATLATCH_TEST_PORTS", "12000")), 5_000 - max(offsets)
+    for step in range(wide):
+        base = begin + (os.getpid() * 97 + step) % wide
+        ports = {base + offset for offset in offsets}
+        if ports & _given:
             continue
         with contextlib.ExitStack() as stack:
             try:
-                for offset in offsets:
-                    stack.enter_context(socket.socket()).bind(("127.0.0.1", base + offset))
+                for port in ports:
+                    stack.enter_context(socket.socket()).bind(("127.0.0.1", port))
             except OSError:
                 continue
-        _given.add(base)
+        _given.update(ports)
         return base
     raise RuntimeError("no free ports")
 
@@ -142,6 +146,16 @@ class Desk:
         assert done.returncode == 0, done.stderr
         return done.stdout
 
+    def migrate(self) -> None:
+        """Give it a database with all tables and nothing in them: made once, then copied, because making it takes longer than most tests."""
+        template = self.home.parent / "migrated"
+        if not (template / "done").exists():
+            template.mkdir(parents=True, exist_ok=True)
+            environment = self.environment | {"NEATLATCH_HOME": str(template)}
+            subprocess.run([sys.executable, "manage.py", "migrate", "--verbosity", "0"], cwd=ROOT, env=environment, check=True)
+            (template / "done").touch()
+        shutil.copy(template / "desk.sqlite3", self.home / "desk.sqlite3")
+
     def manage(self, *words: str) -> None:
         done = subprocess.run([sys.executable, "manage.py", *words], cwd=ROOT, env=self.environment, capture_output=True, text=True)
         assert done.returncode == 0, done.stderr
@@ -167,7 +181,12 @@ class Desk:
                 self.programs[name] = subprocess.Popen([sys.executable, *commands[name]], cwd=ROOT, env=self.environment, stdout=out, stderr=out,
                                                        start_new_session=True)  # fmt: skip
         if "desk" in (names or commands):
-            wait_until(lambda: httpx.get(f"{self.url}/alive").is_success, what="the start of the desk")
+            wait_until(self._alive, what="the start of the desk", seconds=120)
+
+    def _alive(self) -> bool:
+        code = self.programs["desk"].poll()
+        assert code is None, f"the desk ended with {code}: {(self.home / 'desk.log').read_text()[-2000:]}"
+        return httpx.get(f"{self.url}/alive").is_success
 
     def kill(self, *names: str) -> None:
         """SIGKILL, to the whole process group: nothing gets to tidy up."""

@@ -11,7 +11,7 @@ SOON, UNUSED = timedelta(days=30), timedelta(days=90)
 @dataclass(frozen=True)
 class Known:
     """What is known of a credential. ``environments`` are those in which the very same value is held; ``last_used`` is its last use or draw, as far as one is
-    seen; ``held`` whether a connection holds it; ``waits`` whether its handover still waits; ``lives`` whether its state lets it in."""
+    seen; ``held`` whether a connection holds it; ``draws`` whether a user draws with it; ``waits`` whether its handover still waits; ``lives`` whether its state lets it in."""
 
     issued: datetime
     ends: datetime | None
@@ -21,6 +21,7 @@ class Known:
     environments: frozenset[str]
     of_a_person: bool = False
     waits: bool = False
+    draws: bool = False
 
 
 @dataclass(frozen=True)
@@ -38,12 +39,14 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
         return (Mark("dead", "It lets nobody in, and a connection still holds it.", True),) if known.held else ()
     found: list[Mark] = []
     if known.ends is not None and known.ends <= now:
-        found.append(Mark("over", "It has ended.", known.held))
+        found.append(Mark("over", "It has ended.", known.held or known.draws))
     elif known.ends is not None and known.ends - now <= SOON:
         days = (known.ends - now).days
         found.append(
             Mark(
-                "ends_soon", f"It ends in {days} {'day' if days == 1 else 'days'}." if days else "It ends today.", days <= 7 and known.held
+                "ends_soon",
+                f"It ends in {days} {'day' if days == 1 else 'days'}." if days else "It ends today.",
+                days <= 7 and (known.held or known.draws),
             )
         )
     elif known.ends is None:

@@ -6,8 +6,9 @@ import re
 from dataclasses import dataclass
 from datetime import datetime
 
-from . import house_key
-from .schemes import OAUTH2
+from . import house_key, keys
+from .certificates import reading
+from .schemes import CERTIFICATE, OAUTH1, OAUTH2
 
 MOST_WORDS, LONGEST = 500, 20_000
 _WORD = re.compile(r"[^\s\"'`<>,;()\[\]{}]{8,4000}")
@@ -25,6 +26,17 @@ def candidates(text: str) -> tuple[str, ...]:
             if len(cleaned) >= 8:
                 found.setdefault(cleaned)
     return tuple(found)
+
+
+def public_keys(text: str) -> tuple[str, ...]:
+    """The other halves of private keys in a text, each by the hash of its SubjectPublicKeyInfo, so that a key is known however it was written out."""
+    if "PRIVATE KEY-----" not in text:
+        return ()
+    try:
+        found = reading.read(text[:LONGEST].encode("utf-8"))
+    except reading.Unreadable:
+        return ()
+    return tuple(keys.facts(keys.public_of(one)).spki_sha256 for one in found.keys)
 
 
 @dataclass(frozen=True)
@@ -45,6 +57,32 @@ def stop(scheme: str, house: bool, token_ends: datetime | None, has_token: bool,
     if scheme in OAUTH2 and has_token and token_ends is None:
         return Stop(None, "nobody can say: the token it holds has no end")
     return Stop(None, "at once: it is shown with every call" if scheme not in OAUTH2 else "at once: it holds no token that lives")
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What somebody who drew a connection may still have of it. ``at``: until when it lets in, ``None`` where nothing is left or nobody can say; ``lasts``: it stays
+    good until the connection's own credential is replaced."""
+
+    at: datetime | None
+    lasts: bool
+    says: str
+
+
+def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: datetime) -> Taken:
+    """What a header is still good for that was drawn before the key to draw with was revoked (RFC 6749 §1.4: a token lets in whoever has it until it ends; RFC 5849 §3.3: a signed
+    request is taken once)."""
+    if scheme == CERTIFICATE:
+        return Taken(None, False, "nothing can be taken from it: requests only go through")
+    if scheme == OAUTH1:
+        return Taken(None, False, "a header taken from it was good for one request")
+    if scheme not in OAUTH2:
+        return Taken(None, True, "a header taken from it shows the application's own secret: replace that, too")
+    if not has_token or (token_ends is not None and token_ends <= now):
+        return Taken(None, False, "it holds no token that lives, so no header taken from it lets in")
+    if token_ends is None:
+        return Taken(None, True, "a header taken from it holds a token without an end: end that, too")
+    return Taken(token_ends, False, "a header taken from it lets in until its token ends")
 
 
 def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:

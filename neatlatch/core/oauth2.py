@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlencode
 
@@ -120,11 +120,13 @@ def registration_request(endpoint: str, fields: Mapping[str, Any], initial_token
     return _json_request("POST", endpoint, fields, initial_token)
 
 
-def update_request(address: str, fields: Mapping[str, Any], token: str) -> Request:
-    """Replace a client's metadata (RFC 7592 §2.2). Fields that must not be sent back are left out."""
+def update_request(address: str, fields: Mapping[str, Any], token: str, secret: str = "") -> Request:
+    """Replace a client's metadata (RFC 7592 §2.2). Fields that must not be sent back are left out. With its present ``secret`` the client says which one it
+    has; an application may answer with a new one."""
     kept = {key: value for key, value in fields.items() if key not in (
         "registration_access_token", "registration_client_uri", "client_secret_expires_at", "client_id_issued_at", "client_secret")}  # fmt: skip
-    return _json_request("PUT", address, kept, token)
+    request = _json_request("PUT", address, kept | ({"client_secret": secret} if secret else {}), token)
+    return replace(request, secrets=(*request.secrets, secret)) if secret else request
 
 
 def read_request(address: str, token: str) -> Request:

@@ -63,7 +63,7 @@ def back(headers: Headers) -> Headers:
 
 
 def target(base: str, path: str, query: str = "") -> str:
-    """The address below a connection's API base; ``path`` is as it was sent, its escapes kept. Raises :class:`BadPath` for one that would leave it, in plain or escaped writing (RFC 3986 §5.2.4)."""
+    """The address below a connection's API base; ``path`` is as it was sent, its escapes kept; an empty one is the base itself. Raises :class:`BadPath` for one that would leave it, in plain or escaped writing (RFC 3986 §5.2.4)."""
     plain = path
     for _ in range(3):  # escaped once, or twice by a program on the way
         if any(part in ("..", ".") for part in plain.replace("\\", "/").split("/")):
@@ -73,7 +73,8 @@ def target(base: str, path: str, query: str = "") -> str:
         plain = unquote(plain)
     if _WHOLE.match(plain) or any(ord(one) < 33 or ord(one) == 127 for one in path):
         raise BadPath("Give the path alone, below the connection's API base address.")
-    return f"{base.rstrip('/')}/{path.lstrip('/')}" + (f"?{query}" if query else "")
+    below = f"{base.rstrip('/')}/{path.lstrip('/')}" if path else base
+    return below + (f"?{query}" if query else "")
 
 
 def may_repeat_after_renewal(method: str, headers: Headers) -> bool:

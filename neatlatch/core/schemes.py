@@ -89,6 +89,12 @@ class Scheme:
         """The values by which the application knows us, beside an OAuth 2.0 client ID."""
         return tuple(one for one in self.all_values() if one.key.rpartition(".")[2] in _IDENTITIES)
 
+    def name_of(self, secret: str) -> Value | None:
+        """The value by which the application knows a secret: the ID of a pair, the user name of a password. A new one may come with another name."""
+        prefix, _, bare = secret.rpartition(".")
+        name = _NAMES_OF.get(bare, "")
+        return self.value(f"{prefix}.{name}" if prefix else name) if name else None
+
     def addresses(self) -> tuple[Value, ...]:
         """The addresses we call or send people to. A redirect URI is ours and not one of them."""
         return tuple(
@@ -96,6 +102,7 @@ class Scheme:
         )
 
 
+_NAMES_OF = {"key_secret": "key_id", "password": "username", "token_secret": "token_id", "client_secret": "client_key"}
 _IDENTITIES = ("client_key", "token_id", "key_id", "username")
 _ISSUER = Value("issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata.")
 _TOKEN = Value("token_endpoint", "Token endpoint", "address", "Where codes, secrets and refresh tokens are traded for access tokens.")

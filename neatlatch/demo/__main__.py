@@ -113,7 +113,7 @@ def main() -> None:
         "--port",
         type=int,
         default=8600,
-        help="the desk's port (8600); the stand-ins take ports from 100 above it. Each port has its own data.",
+        help="the desk's port (8600); its TLS door is one above it, the stand-ins take ports from 100 above it. Each port has its own data.",
     )
     parser.add_argument("--fresh", action="store_true", help="throw the demo's data away and start over")
     parser.add_argument(
@@ -125,7 +125,7 @@ def main() -> None:
     )
     given = parser.parse_args()
     home, control_port = ROOT / "var" / "demo" / str(given.port), given.port + 100
-    ports = [given.port, *(control_port + one for one in _STAND_IN_PORTS)]
+    ports = [given.port, given.port + 1, *(control_port + one for one in _STAND_IN_PORTS)]
     if (port := _taken(ports)) is not None:
         raise SystemExit(
             f"Port {port} is taken, perhaps by a demo that still runs. Stop it, or give another: bin/demo --port {given.port + 200}"
@@ -141,6 +141,7 @@ def main() -> None:
         "NEATLATCH_HOME": str(home),
         "NEATLATCH_URL": f"http://127.0.0.1:{given.port}",
         "NEATLATCH_TRUST": str(home / "standins" / "certificates" / "root.pem"),
+        "NEATLATCH_FIRM": "Gannet Sound Ferries",
         "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128",
         "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
     }
@@ -163,9 +164,11 @@ def main() -> None:
                           "--timeout-graceful-shutdown", "3", "--no-access-log", "--lifespan", "off")  # fmt: skip
         crew.start("worker", "manage.py", "run_huey", "--workers", "4", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
         _wait_for(given.port, desk, "desk", log)
+        _wait_for(given.port + 1, crew.start("door", "-m", "neatlatch.cli", "door", "--port", str(given.port + 1)), "door", log)
         print(f"\nNeat Latch is ready:  {environment['NEATLATCH_URL']}\n")
         for name, (role, word) in logins.items():
             print(f"   {role:<14} {name:<8} {word}")
+        print(f"\nUsers draw with a certificate of the house at  https://localhost:{given.port + 1}")
         print("\nThe applications' own screens, where values are carried from (Sandbox, Staging and Production by their paths):")
         print(
             f"  Cargo manifests      http://127.0.0.1:{control_port + 10}/office, :{control_port + 20} (Staging), :{control_port + 30} (Production)"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import timedelta
 from typing import Any
 
@@ -12,6 +13,7 @@ from django.utils import timezone
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CLIENT, CODE
 from neatlatch.desk.applications.models import Place
+from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections import services as connections
@@ -23,7 +25,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 
 # What the stand-ins call their applications.
-_SHORT = {"berth-booking": "berths", "fuel-ledger": "fuel"}
+_SHORT = {"berth-booking": "berths", "fuel-ledger": "fuel", "crew-roster": "crew"}
 _GRANTS = {CODE: ("authorization_code", "refresh_token"), CLIENT: ("client_credentials",), BEARER: ()}
 
 
@@ -38,6 +40,9 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
         if place is not None:
             issuing.accepts(by, place, True)
             place.refresh_from_db()
+            if told["way"] == "crl":
+                _certificates(by, place, told, control_port)
+                continue
             set_up(by, place, told["way"], control_port)
             for one in told["clients"]:
                 _client(by, place, one)
@@ -88,8 +93,44 @@ def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) 
     scheme = place.application.read_profile().scheme(client.scheme)
     assert scheme is not None
     values = connections.defaults(place, scheme, client, "")
-    made, _ = connections.create(by, place, told["connection"], client.scheme, client, values, told["scopes"], {})
+    made, _ = connections.create(by, place, told["connection"], client.scheme, client, values, told.get("scopes", []), {})
     user = told["user"]
     users.use_connection(
         by, Connection.objects.get(pk=made.pk), users.Given(user["name"], "", user["kind"], user["owner"], user["runs"]), user["operations"]
     )
+
+
+def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: int) -> None:
+    """Clients that show a certificate, and the application's own servers' one."""
+    roles, now = {}, timezone.now()
+    for one in told["clients"]:
+        client, issued, handover = certificates.register(
+            by, place, one["name"], certificates.Asked("client", one["name"], days=one.get("days", 0))
+        )
+        roles[certificates.uri_of(client)] = one["role"]
+        clients.note(by, client, {"account": f"svc-{one['role']}", "account_kind": "service", "rights": [one["role"]]})
+        if "connection" in one:
+            client.refresh_from_db()
+            _connection(by, place, client, one)
+        if handover is not None:
+            take(by, handover)
+        if one.get("second"):  # being replaced; nobody has taken the new one yet
+            certificates.renew(by, issued)
+        begun = now - timedelta(days=one.get("days_old", 0))
+        Client.objects.filter(pk=client.pk).update(created=begun)
+        Credential.objects.filter(pk=issued.pk).update(issued=begun)
+    set_up_by_list(place, roles, control_port)
+    with transaction.atomic():
+        _, handover = certificates.issue(
+            by, certificates.server(by, place), certificates.Asked("server", place.application.name, tuple(told["servers"]), 40)
+        )
+    assert handover is not None
+    take(by, handover)
+
+
+def set_up_by_list(place: Place, roles: dict[str, str], control_port: int) -> None:
+    """The application's people tell it which roots to trust, and which certificate is which account."""
+    roots = "".join(one.pem for one in certificates.trusted(place.environment))
+    fields = {"application": _SHORT[place.application.key], "environment": place.environment.key, "way": "crl", "issuer": issuing.issuer(place.environment),
+              "trust": roots, "accounts": json.dumps(roles)}  # fmt: skip
+    httpx.post(f"http://127.0.0.1:{control_port}/house", json=fields).raise_for_status()

@@ -42,7 +42,7 @@ from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Sample
 from neatlatch.desk.users import services as users
 
-from . import benches, house
+from . import benches, draws, house
 from .visitor import OfficeVisitor, Visitor
 
 SCENARIO = Path(__file__).with_name("scenario.yaml")
@@ -87,6 +87,7 @@ def load(
     if with_benches:
         benches.load(by, story, control_port)
         house.load(by, story, control_port)
+        draws.load(by, story)
     return logins
 
 

@@ -14,6 +14,7 @@ from ninja.security import SessionAuth
 from neatlatch import __version__
 from neatlatch.desk.access.api import router as access
 from neatlatch.desk.applications.api import router as applications
+from neatlatch.desk.certificates.api import router as certificates
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.scope_api import router as scopes
 from neatlatch.desk.clients.uri_api import router as redirect_uris
@@ -29,6 +30,7 @@ from neatlatch.desk.house.api import router as house
 from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people
+from neatlatch.desk.replacing.api import router as replacing
 from neatlatch.desk.rounds.api import router as rounds
 from neatlatch.desk.users.api import router as users
 
@@ -70,6 +72,7 @@ for router in (
     scopes,
     credentials,
     house,
+    certificates,
     drawing,
     connections,
     accounts,
@@ -77,6 +80,7 @@ for router in (
     access,
     inventory,
     rounds,
+    replacing,
     journal,
     finds,
 ):
@@ -89,10 +93,19 @@ def on_problem(request: HttpRequest, problem: Problem) -> HttpResponse:
     return problems.answer(problem)
 
 
+def _in_words(error: Any) -> str:
+    """One fault that the framework found, as our own refusals put it."""
+    if error["type"] == "extra_forbidden":
+        return f"There is no field “{error['loc'][-1]}”."
+    if error["type"] == "timezone_aware":
+        return "Say its zone as well: 2027-01-31T12:00:00Z."
+    return str(error["msg"]).removeprefix("Value error, ")
+
+
 @api.exception_handler(ValidationError)
 def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
     """What was sent does not have the form that is wanted. The values sent are not repeated: they may be secrets."""
-    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"]): str(one["msg"]) for one in error.errors}
+    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"]): _in_words(one) for one in error.errors}
     return problems.answer(problems.wrong_fields(errors or {"body": "The body is not what is wanted."}))
 
 

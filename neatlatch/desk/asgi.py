@@ -10,10 +10,12 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
 _django = get_asgi_application()
 
 # Django must be set up before these.
-from neatlatch.desk.common import at_once  # noqa: E402
+from neatlatch.desk.common import at_once, starting  # noqa: E402
 from neatlatch.desk.drawing import doors  # noqa: E402
 from neatlatch.desk.house import endpoints  # noqa: E402
 
+# A desk that cannot open what it keeps does more harm than one that does not start.
+starting.check_or_stop()
 _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 
 

@@ -28,6 +28,10 @@ if not SECURE and not is_loopback_host(_public.hostname):
 TRUST = os.environ.get("NEATLATCH_TRUST", "")
 ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one)
 # The addresses that our calls come from, as providers see them; for allow-lists.
+# Whether a proxy in front of the desk ends TLS and tells the client's certificate by a header, having taken away what callers put there (RFC 9440 §4).
+PROXY_TELLS_CERTIFICATE = os.environ.get("NEATLATCH_PROXY_TELLS_CERTIFICATE", "") == "yes"
+# What certificates of the house name as their organization.
+FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
 OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)
 ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
 
@@ -53,12 +57,14 @@ INSTALLED_APPS = [
     "neatlatch.desk.credentials",
     "neatlatch.desk.connections",
     "neatlatch.desk.house",
+    "neatlatch.desk.certificates",
     "neatlatch.desk.users",
     "neatlatch.desk.drawing",
     "neatlatch.desk.access",
     "neatlatch.desk.inventory",
     "neatlatch.desk.finding",
     "neatlatch.desk.rounds",
+    "neatlatch.desk.replacing",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -167,7 +173,7 @@ HUEY = (
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "neatlatch.desk.common.logs.render"}},
+    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "ext://neatlatch.desk.common.logs.render"}},
     "handlers": {"out": {"class": "logging.StreamHandler", "formatter": "lines"}},
     "root": {"handlers": ["out"], "level": os.environ.get("NEATLATCH_LOG", "INFO")},
     "loggers": {

@@ -4,6 +4,7 @@ from django.urls import path, re_path
 
 from . import views
 from .api import api
+from .certificates import endpoints as certificates
 from .drawing import doors as drawing
 from .house import endpoints as house
 from .rounds import events
@@ -23,10 +24,17 @@ urlpatterns = [
     path("house/<slug:environment>/status/<int:block>", house.status),
     path("house/<slug:environment>/register", house.register),
     path("house/<slug:environment>/register/<slug:client_id>", house.registration),
+    path("house/<slug:environment>/authorities/<uuid:identity>.crl", certificates.revocations),
+    path("house/<slug:environment>/authorities/<uuid:identity>.cer", certificates.certificate),
+    path("house/<slug:environment>/trust.pem", certificates.trust),
     path("draw", drawing.mine),
     path("draw/<slug:ref>", drawing.draw),
     path("draw/<slug:ref>/tests", drawing.test),
+    path("relay/<slug:ref>", drawing.relay),
+    path("relay/<slug:ref>/", drawing.relay),
     path("relay/<slug:ref>/<path:path>", drawing.relay),
     re_path(r"^return/?$", views.come_back),
-    re_path(r"^.*$", views.front),
+    re_path(r"", views.front),
 ]
+
+handler500 = views.broken

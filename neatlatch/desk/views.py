@@ -7,19 +7,35 @@ from urllib.parse import quote
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse, HttpResponseNotAllowed, HttpResponseRedirect, JsonResponse
 from django.views.decorators.cache import never_cache
+from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_GET
 
 from neatlatch.desk.common import problems
+from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import sign_in
 from neatlatch.desk.people.models import Person
 
 _NOT_BUILT = "<!doctype html><title>Neat Latch</title><p>The front end is not built yet. Run <code>bin/demo</code>, or <code>npm run build</code> in <code>web</code>."
 
 
+# What programs ask for: a mistyped address must not be answered with a page, which they would take for an answer.
+_OF_PROGRAMS = {"api", "static", "draw", "relay", "house", ".well-known"}
+
+
+def broken(request: HttpRequest) -> HttpResponse:
+    """Something here is wrong: said without what, which stands in the log."""
+    return problems.answer(
+        Problem(500, "Something went wrong here.", "It stands in the desk's log. Look whether it was done before you try again.")
+    )
+
+
+@csrf_exempt  # it changes nothing, and a program's mistyped address is told as such, whatever its method
 def front(request: HttpRequest) -> HttpResponse:
-    """The front end: any address that is not the API's."""
-    if request.path.startswith(("/api/", "/static/")):
-        return problems.answer(problems.not_found("address"))
+    """The front end: any address that is not for programs."""
+    if request.path.split("/")[1] in _OF_PROGRAMS:
+        return problems.answer(
+            Problem(404, "There is no such address.", "Look whether it is written in full, and without a slash at its end.")
+        )
     if request.method not in ("GET", "HEAD"):
         return HttpResponseNotAllowed(["GET", "HEAD"])
     file = settings.DIST / "index.html"

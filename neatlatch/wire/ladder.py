@@ -30,12 +30,13 @@ T = TypeVar("T")
 
 @dataclass(frozen=True)
 class Held:
-    """A token to send. ``account``: who signed in, where that is known."""
+    """A token to send. ``generation``: which of its connection's tokens it is, counted from the first, where anybody counts."""
 
     access_token: str
     granted: frozenset[str]
     ends: datetime | None = None
     renewed: bool = False
+    generation: int | None = None
 
     def __repr__(self) -> str:
         return f"Held(•••, {sorted(self.granted)}, {self.ends})"

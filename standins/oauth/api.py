@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
@@ -48,8 +47,7 @@ class Api:
                     except ValueError:
                         answer = JSONResponse({"error": "The body is not JSON"}, 400)
             answer = answer or handler(request)
-            if hold:
-                await asyncio.sleep(hold)
+            await self.faults.hold(hold)
             return answer
 
         return run

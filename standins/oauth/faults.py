@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,7 +20,7 @@ class Faults:
     where: str = "all"
     left: int = 0
     seconds: float = 0.0
-    log: list[str] = field(default_factory=list)
+    changed: asyncio.Event = field(default_factory=asyncio.Event)
 
     def set(self, wanted: dict[str, Any]) -> None:
         """Switch a fault on or off; raises ValueError for an unknown kind."""
@@ -27,6 +28,14 @@ class Faults:
             raise ValueError(f"kind must be one of {', '.join(KINDS)}")
         self.kind, self.where = wanted["kind"], wanted.get("where", "all")
         self.left, self.seconds = int(wanted.get("count", 1)), float(wanted.get("seconds", 1))
+        self.changed.set()
+        self.changed = asyncio.Event()
+
+    async def hold(self, seconds: float) -> None:
+        """Wait so long, or until another fault, or none, is switched on."""
+        if seconds:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self.changed.wait(), seconds)
 
     def meets(self, place: str) -> str:
         """The fault that this call meets, if any; uses one up."""
@@ -39,7 +48,7 @@ class Faults:
         """What to answer in place of the real answer, and how long to hold the real one back afterwards."""
         kind = self.meets(place)
         if kind == "slow":
-            await asyncio.sleep(self.seconds)
+            await self.hold(self.seconds)
         if kind == "slow_answer":
             return None, self.seconds
         if kind == "too_many":

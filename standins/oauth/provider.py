@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import base64
 import binascii
 import hashlib
@@ -72,8 +71,7 @@ class Provider:
                 answer = await handler(request)
             except Refusal as refusal:
                 answer = refusal.reply()
-            if hold:
-                await asyncio.sleep(hold)
+            await self.faults.hold(hold)
             return answer
 
         return run
@@ -358,10 +356,19 @@ class Provider:
                 raise Refusal("invalid_client_metadata", "client_id must be that of the client")
             if "registration_access_token" in asked or "client_secret_expires_at" in asked:
                 raise Refusal("invalid_client_metadata", "A field may not be sent back (RFC 7592 section 2.2)")
+            named, told_new = asked.get("client_secret"), {}
+            if named is not None and not any(one["digest"] == digest(named) and one["ends"] > time.time() for one in client["secrets"]):
+                raise Refusal("invalid_client_metadata", "client_secret is not the present one")
             fields = await self._metadata_of(request)
+            if named is not None:
+                # The new one takes the old one's place at once: a client must discard its previous secret (RFC 7592 section 2.2).
+                client["secrets"] = [one for one in client["secrets"] if one["digest"] != digest(named)]
+                _, value = self.store.new_secret(client)
+                told_new = {"client_secret": value, "client_secret_expires_at": client["secrets"][-1]["ends"]}
             narrowed = set(client["scope"].split()) - set(fields["scope"].split())
             client.update(fields)
             for scope in narrowed:
                 client["consents"].pop(scope, None)
             self.store.save()
+            return JSONResponse({**self._told(client), **told_new}, 200, NO_STORE)
         return JSONResponse(self._told(client), 200, NO_STORE)

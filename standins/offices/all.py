@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from ..house import House
 from ..oauth.faults import Faults
 from . import proofs
 from .office import Office, Style
@@ -27,10 +28,10 @@ STYLES: tuple[tuple[Style, proofs.Proof], ...] = (
 )  # fmt: skip
 
 
-def offices(folder: Path, faults: dict[str, Faults]) -> dict[str, Office]:
+def offices(folder: Path, faults: dict[str, Faults], house: House) -> dict[str, Office]:
     """All of them, by their keys; each with faults of its own."""
     found = {}
     for style, proof in STYLES:
         faults[style.key] = Faults()
-        found[style.key] = Office(style, folder, proof, faults[style.key])
+        found[style.key] = Office(style, folder, proof, faults[style.key], house)
     return found

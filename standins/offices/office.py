@@ -17,6 +17,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from starlette.routing import Mount, Route
 
 from .. import small_ca
+from ..house import House
 from ..oauth.faults import Faults
 from .proofs import Proof
 from .shelf import ENVIRONMENTS, Shelf, form_of, page
@@ -49,8 +50,8 @@ class Style:
 class Office:
     """The screens and the API of an application, in all three environments."""
 
-    def __init__(self, style: Style, folder: Path, proof: Proof, faults: Faults) -> None:
-        self.style, self.proof, self.faults, self.certificates = style, proof, faults, folder / "certificates"
+    def __init__(self, style: Style, folder: Path, proof: Proof, faults: Faults, house: House) -> None:
+        self.style, self.proof, self.faults, self.certificates, self.house = style, proof, faults, folder / "certificates", house
         self.shelf = Shelf(folder / f"{style.key}.json")
         # The second code is on a slip in the office's own drawer: a simulation, so the page says it.
         self.codes: dict[str, str] = {}
@@ -195,7 +196,12 @@ class Office:
             drawer, body = self._drawer(request), (await request.body()).decode("utf-8", "replace")
             shown = self.proof(request, drawer["keys"], body)
             if isinstance(shown, Response):
-                return shown
+                # Not one of its own: perhaps a certificate of the firm's authority, whose account it was told.
+                der = request.scope.get("extensions", {}).get("client_certificate_der")
+                role_of = await self.house.role(self.style.key, request.path_params["env"], der) if der is not None else None
+                if role_of is None:
+                    return shown
+                shown = {"role": role_of}
             role = shown.get("token_role", shown["role"])
             allowed = {one for some in self.style.roles[: self.style.roles.index(role) + 1] for one in self.style.may[some]}
             if request.method not in allowed:

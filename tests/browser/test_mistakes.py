@@ -149,3 +149,15 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
     latch(page)
     page.goto("/")
     expect(page.get_by_text(re.compile(r"latched, \d+ of them with a pin out"))).to_be_visible()
+
+
+def test_saying_what_a_scope_means_takes_nothing_away(page: Page) -> None:
+    page.goto("/applications/berth-booking")
+    row = page.get_by_role("region", name="Scopes").get_by_role("row").filter(has=page.get_by_role("cell", name="berths.book", exact=True))
+    expect(row).to_contain_text("whoever has it has berths.read as well")
+    page.get_by_role("button", name="Say what they mean").click()
+    page.get_by_label("Meaning of berths.book").fill("Book, move and cancel berths")
+    page.get_by_role("button", name="Save").click()
+    expect(row).to_contain_text("Book, move and cancel berths")
+    expect(row).to_contain_text("an administrator")
+    expect(row).to_contain_text("whoever has it has berths.read as well")

@@ -250,6 +250,7 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     window.get_by_label("returns.read").check()
     window.get_by_role("button", name="Add").click()
     client_id, _, secret = (window.locator("td code").nth(place).inner_text() for place in range(3))
+    page.bring_to_front()  # a page behind another is drawn once a second
     tick_all(page)
     page.get_by_role("textbox", name="Client ID").first.fill(client_id)
     page.get_by_role("button", name="Enter it").click()
@@ -451,9 +452,8 @@ def test_a_profile_is_changed_and_what_that_means_is_shown_before(page: Page) ->
     assert violations(page) == []
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
-def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk, theme: str) -> None:
-    page = open_page(browser, desk, color_scheme=theme)
+def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk) -> None:
+    page = open_page(browser, desk)
     for address in (
         "/connections/new",
         "/connections/fare-kiosks-sandbox/set-up",

@@ -147,6 +147,7 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
         box.set_checked(box.get_attribute("value") == "client_credentials")
     office.get_by_role("button", name="Add").click()
     client_id, secret_id, secret = (office.locator("td code").nth(place).inner_text() for place in range(3))
+    page.bring_to_front()  # a page behind another is drawn once a second
 
     page.get_by_role("textbox", name="Client ID").fill(f" {client_id} ")
     page.get_by_role("button", name="Enter it").click()

@@ -45,9 +45,8 @@ def user_of(page: Page, name: str) -> str:
     return str(page.request.get(f"/api/users?words={name}").json()["items"][0]["id"])
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
-def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk, theme: str) -> None:
-    page = open_page(browser, desk, color_scheme=theme)
+def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
+    page = open_page(browser, desk)
     client, staging = client_of(page, "cargo-manifests"), client_of(page, "cargo-manifests-staging")
     addresses = ["/redirect-uris", f"/clients/{client}/redirect-uris", "/scopes", f"/clients/{client}/scopes", f"/clients/{staging}/scopes", "/access-rules",
                  "/access-rules/vessel-positions/production", "/access-rules/repair-tickets/production", "/users", f"/users/{user_of(page, 'night')}",
@@ -62,7 +61,7 @@ def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk, theme: str
             found[address] = broken
             print(address, broken)
     link = page.request.get(f"/api/clients/{staging}/scopes").json()["requests"][0]["link"]
-    stranger = browser.new_context(base_url=desk.url, color_scheme=theme).new_page()
+    stranger = browser.new_context(base_url=desk.url).new_page()
     stranger.goto(link)
     if broken := violations(stranger):
         found["asked"] = broken

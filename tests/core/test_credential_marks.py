@@ -36,6 +36,13 @@ def test_each_mark() -> None:
     assert keys(replace(GOOD, lives=False, held=False, ends=NOW)) == []
 
 
+def test_an_end_is_grave_for_whoever_stops_by_it() -> None:
+    for days, grave in ((8, False), (6, True), (-1, True)):
+        soon = replace(GOOD, ends=NOW + timedelta(days=days), held=False)
+        assert [one.grave for one in marks(replace(soon, draws=True), NOW)] == [grave]
+        assert [one.grave for one in marks(soon, NOW)] == [False]
+
+
 @given(st.integers(-40, 400), st.booleans(), st.booleans())
 def test_an_end_is_told_in_just_one_way(days: int, held: bool, lives: bool) -> None:
     told = keys(replace(GOOD, ends=NOW + timedelta(days=days), held=held, lives=lives))

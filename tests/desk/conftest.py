@@ -12,8 +12,10 @@ from urllib.parse import parse_qs, urlsplit
 
 import pytest
 import yaml
+from django.core.management import call_command
 from django.db import connection
 from django.test import Client as WebClient
+from django.test import TransactionTestCase
 
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
@@ -100,6 +102,14 @@ class Setup:
         client = WebClient()
         client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
         return client
+
+
+def _empty(self: TransactionTestCase) -> None:
+    """Empty the tables and leave it at that: Django would write anew the permissions of its models after every test, which nothing here asks for."""
+    call_command("flush", verbosity=0, interactive=False, reset_sequences=False, inhibit_post_migrate=True)
+
+
+TransactionTestCase._fixture_teardown = _empty
 
 
 @pytest.fixture

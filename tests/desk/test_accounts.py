@@ -49,7 +49,7 @@ def connect(setup: Setup, username: str, account: str) -> SignIn:
 
 
 def pin(key: str = "account") -> dict[str, Any]:
-    from neatlatch.desk.connections.shapes import full
+    from neatlatch.desk.connections.shaping import full
 
     return next(one for one in full(fresh())["pins"] if one["key"] == key)
 

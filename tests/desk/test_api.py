@@ -4,18 +4,24 @@ from __future__ import annotations
 
 import json
 import logging
+from datetime import timedelta
 from typing import Any
 
 import pytest
+from django.conf import settings
+from django.contrib.sessions.models import Session
 from django.db import DatabaseError, connection, transaction
 from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext, override_settings
+from django.utils import timezone
 
 from neatlatch.cli import main
+from neatlatch.desk.common import guard
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal import services as journal
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
+from neatlatch.desk.rounds.tasks import keep_house
 
 from .conftest import PASSWORD, Setup
 
@@ -114,6 +120,16 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
     assert other.status_code == 422
     taken = post(web, "/api/connections", body)
     assert taken.json()["errors"]["ref"] == "This reference name is taken."
+    now = timezone.now()
+    assert (guard.forget_old(now + timedelta(days=6)), guard.forget_old(now + timedelta(days=8))) == (0, 1)
+    assert post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}).status_code == 422  # it is a new wish by then
+
+
+def test_sessions_that_ended_are_cleared_away(setup: Setup) -> None:
+    living, ended = setup.web(), setup.web()
+    Session.objects.filter(pk=ended.cookies[settings.SESSION_COOKIE_NAME].value).update(expire_date=timezone.now() - timedelta(minutes=1))
+    keep_house()
+    assert [one.pk for one in Session.objects.all()] == [living.cookies[settings.SESSION_COOKIE_NAME].value]
 
 
 def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup: Setup) -> None:
@@ -135,6 +151,52 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
     assert "hush-value" not in answer.content.decode()
     assert web.get("/api/connections/none").json()["title"] == "There is no such connection."
     assert web.get("/api/nowhere").status_code == 404
+
+
+def test_a_field_that_is_not_known_is_refused_by_name(setup: Setup) -> None:
+    """A mistyped name would change nothing and look as if it had."""
+    setup.latched()
+    web = setup.web()
+    answer = patch(web, "/api/connections/cargo", {"values": {}, "time_limitt": 9}, **{"If-Match": "*"})
+    assert (answer.status_code, answer.json()["errors"]) == (422, {"time_limitt": "There is no field “time_limitt”."})
+    rule = {"effect": "allow", "who": "*", "operation": "read", "origin": ["10.0.0.0/8"]}
+    told = web.put(
+        "/api/access-rules/cargo-manifests/sandbox",
+        json.dumps({"rules": [rule]}),
+        content_type="application/json",
+        headers={"If-Match": "*"},
+    )
+    assert told.json()["errors"] == {"rules.0.origin": "There is no field “origin”."}
+
+
+@pytest.mark.parametrize(
+    ("ends", "says"),
+    [
+        ("2027-01-01", "Say its zone as well: 2027-01-31T12:00:00Z."),
+        ("2027-01-01T09:00:00", "Say its zone as well: 2027-01-31T12:00:00Z."),
+        ("0001-01-01T00:00:00+14:00", "Choose a moment between 1971 and 2199."),
+        ("9999-12-31T23:00:00-14:00", "Choose a moment between 1971 and 2199."),
+    ],
+)
+def test_a_moment_is_wanted_with_its_zone_and_within_reason(setup: Setup, ends: str, says: str) -> None:
+    setup.latched()
+    answer = post(setup.web(), "/api/connections/cargo/secrets", {"secret": "s3cret-of-nobody", "ends": ends})
+    assert (answer.status_code, answer.json()["errors"]) == (422, {"ends": says})
+
+
+@pytest.mark.parametrize("method", ["get", "post"])
+@pytest.mark.parametrize(
+    "address", ["/api/x", "/draw/", "/draw/a/b", "/relay", "/relay/", "/house", "/house/sandbox/tokn", "/.well-known/x", "/static/x.js"]
+)
+def test_a_mistyped_address_of_programs_is_not_answered_with_a_page(db: None, address: str, method: str) -> None:
+    answer = getattr(WebClient(enforce_csrf_checks=True), method)(address)
+    assert (answer.status_code, answer["Content-Type"]) == (404, "application/problem+json")
+
+
+@pytest.mark.parametrize("mib", [1, 9])  # above what is read, and above Django's own limit
+def test_a_body_that_is_too_large_is_refused_in_the_words_of_the_protocol(setup: Setup, mib: int) -> None:
+    answer = WebClient().post("/house/sandbox/token", b"grant_type=" + b"x" * (mib << 20), content_type="application/x-www-form-urlencoded")
+    assert (answer.status_code, answer.json()["error_description"]) == (400, "The body is too large")
 
 
 def test_adding_by_a_bad_address_says_why(setup: Setup) -> None:
@@ -339,7 +401,7 @@ def test_an_unforeseen_error_is_not_told_to_the_caller(
     web.raise_request_exception = False
     with caplog.at_level(logging.CRITICAL):
         answer = web.get("/api/today")
-    assert answer.status_code == 500
+    assert (answer.status_code, answer.json()["title"]) == (500, "Something went wrong here.")
     assert "inner detail" not in answer.content.decode()
 
 

@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import os
-import subprocess
-import sys
 import threading
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -22,6 +18,8 @@ from neatlatch.core.schemes import BASIC, CERTIFICATE
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import tokens as held_tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import close, show
@@ -31,7 +29,6 @@ from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.house.models import Turned
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
-from tests.harness import ROOT, Desk, StandIns
 
 from .conftest import Setup
 
@@ -146,6 +143,14 @@ def test_the_relay_adds_the_credential_and_keeps_to_the_api(drawn: tuple[Setup, 
     assert "manifests" in answer.json()
     assert answer["Neat-Latch-Tries"] == "1"
     assert "sandbox" in answer["Content-Security-Policy"]
+    for address in ("/relay/cargo", "/relay/cargo/"):  # the base itself, where this application has nothing
+        assert (ask(key, address).status_code, ask(key, address)["Neat-Latch-Tries"]) == (404, "1")
+    assert ask(key, "/relay/cargo//manifests").status_code == 200
+    for size in (3, 9):  # above ours, and above Django's own limit
+        assert (
+            ask(key, "/relay/cargo/manifests/T-1", "put", data=b"x" * (size << 20), content_type="text/plain").json()["title"]
+            == "The body is too large."
+        )
     refused = ask(key, "/relay/cargo/manifests/T-1", "put", data='{"ship": "a", "sailing": "b"}', content_type="application/json")
     assert refused.status_code == 403  # the application says so: the scope was not granted
     for path in ("/relay/cargo/%2e%2e/office", "/relay/cargo/%252e%252e/token"):
@@ -163,6 +168,27 @@ def test_a_token_that_ends_in_the_middle_of_a_run(drawn: tuple[Setup, Connection
     answer = ask(key, "/relay/cargo/manifests")
     assert (answer.status_code, answer["Neat-Latch-Tries"]) == (200, "2")
     assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
+
+
+def test_a_token_renewed_by_another_while_one_took_the_old_one(
+    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What one sent is what was refused: the newer token that another asker got meanwhile is taken, and not renewed once more."""
+    setup, connection, _, _ = drawn
+    real = held_tokens.live
+
+    def slowly(asked: Connection) -> held_tokens.Held | None:
+        held = real(asked)
+        setup.stand_ins.age(2000, "access")
+        with road() as way:
+            held_tokens.hold(asked, way, force=True)
+        return held
+
+    monkeypatch.setattr(held_tokens, "live", slowly)
+    before = setup.stand_ins.calls("issued:refresh_token")
+    relayed = services.Relay(connection, "GET", f"{connection.values['api_base']}/manifests", (), b"").run()
+    assert (relayed.status, relayed.tries, relayed.renewed) == (200, 2, True)
+    assert setup.stand_ins.calls("issued:refresh_token") == before + 1
 
 
 def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, User, str]) -> None:
@@ -265,110 +291,28 @@ def test_hours_become_days_and_days_go(setup: Setup) -> None:
     assert not Drawn.objects.exists()
 
 
-GIVE = """
-import json
-from datetime import timedelta
-from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet, Connection
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.drawing import services
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
-by = Person.objects.get(username="morag")
-user = User.objects.get(name="Rehearsal of the night run")
-_, handover = services.give(by, user, "key", relay=True)
-_, value = show(by, handover); close(by, handover)
-Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
-print(value)
-"""
-ABOUT_TO_END = """
-from datetime import timedelta
-from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet
-now = timezone.now()
-TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
-"""
-COUNT = """
-from django.db.models import Sum
-from neatlatch.desk.drawing.models import Drawn
-print(Drawn.objects.filter(way="{way}").aggregate(n=Sum("count"))["n"] or 0)
-"""
+def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Connection, User, str]) -> None:
+    """What is to be mended is not only the key: what was taken with it may live on."""
+    setup, connection, user, key = drawn
+    web = setup.web()
 
+    def look() -> dict[str, Any]:
+        [one] = web.post("/api/leaks", json.dumps({"text": f"NLATCH_KEY={key}"}), content_type="application/json").json()["credentials"]
+        told: dict[str, Any] = one["drawer"]
+        return told
 
-@pytest.fixture(scope="module")
-def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, str]]:
-    from tests.settings import HOME_OF_TESTS
-
-    found = Desk(HOME_OF_TESTS / "draws", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
-    found.manage("migrate", "--verbosity", "0")
-    found.python(f"from neatlatch.demo.load import load\nload({stand_ins.port}, only=('cargo-manifests',))")
-    key = found.python(GIVE).splitlines()[-1]
-    found.start("desk")
-    yield found, key
-    found.kill()
-
-
-async def _many(url: str, key: str, count: int, path: str) -> list[int]:
-    """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested."""
-    host, port = url.removeprefix("http://").split(":")
-    request = f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {key}\r\nConnection: close\r\n\r\n".encode()
-    room = asyncio.Semaphore(400)  # files that may be open
-
-    async def one() -> int:
-        async with room:
-            reader, writer = await asyncio.open_connection(host, int(port))
-            writer.write(request)
-            answer = await asyncio.wait_for(reader.read(), 120)
-            writer.close()
-            return int(answer.split(b" ", 2)[1])
-
-    return list(await asyncio.gather(*(one() for _ in range(count))))
-
-
-@pytest.mark.parametrize("left", [15, -5], ids=["about to end", "ended"])
-def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_ins: StandIns, left: int) -> None:
-    found, key = desk
-    found.python(ABOUT_TO_END.format(left=left))
-    issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
-    stand_ins.fault("slow_answer", where="token", count=1, seconds=1)  # so that all the others ask while it is under way
-    answers = asyncio.run(_many(found.url, key, 1000, "/draw/cargo-manifests-sandbox"))
-    assert answers == [200] * 1000
-    assert stand_ins.calls("issued:refresh_token") == issued + 1
-    assert int(found.python(COUNT.format(way="draw"))) == before + 1000
-
-
-def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], stand_ins: StandIns) -> None:
-    found, key = desk
-
-    async def run() -> list[int]:
-        begun = asyncio.create_task(_many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
-        await asyncio.sleep(0.7)
-        await asyncio.to_thread(stand_ins.age, 2000, "access")
-        return await begun
-
-    issued = stand_ins.calls("issued:refresh_token")
-    answers = asyncio.run(run())
-    assert answers == [200] * 150
-    assert stand_ins.calls("issued:refresh_token") == issued + 1
-
-
-def test_the_command_line_draws_lists_and_tests(desk: tuple[Desk, str]) -> None:
-    found, key = desk
-
-    def nlatch(*words: str, own: str = key) -> tuple[int, str, str]:
-        environment = {**os.environ, "NLATCH_URL": found.url, "NLATCH_KEY": own}
-        done = subprocess.run([sys.executable, "-m", "neatlatch.cli", *words], cwd=ROOT, env=environment, capture_output=True, text=True)
-        return done.returncode, done.stdout, done.stderr
-
-    status, out, _ = nlatch("draw", "cargo-manifests-sandbox")
-    assert status == 0
-    assert out.startswith("Authorization: Bearer ")
-    assert json.loads(nlatch("draw", "cargo-manifests-sandbox", "--json")[1])["base"].startswith("https://localhost:")
-    assert "cargo-manifests-sandbox" in nlatch("list")[1]
-    status, out, _ = nlatch("test", "cargo-manifests-sandbox")
-    assert (status, out.count("ok ")) == (0, 6), out
-    status, out, said = nlatch("draw", "cargo-manifests-sandbox", own=key[:-2])
-    assert (status, out) == (1, "")
-    assert "does not let you in" in said
-    assert nlatch("draw", "other")[0] == 1
-    assert "NLATCH_KEY" in nlatch("list", own="")[2]
+    told = look()
+    assert (told["name"], told["relay"], told["others"]) == (user.name, True, 0)
+    assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [("cargo", None, False)]
+    assert ask(key, "/draw/cargo").status_code == 200
+    services.give(setup.by, user, "client", relay=False)
+    told = look()
+    assert told["others"] == 1
+    assert told["reach"][0]["last"] is not None
+    ends = TokenSet.objects.get(connection=connection).ends
+    assert ends is not None
+    assert abs(datetime.fromisoformat(told["reach"][0]["at"]) - ends) < timedelta(seconds=1)
+    Connection.objects.filter(pk=connection.pk).update(individual=True)
+    assert look()["reach"] == []  # where each person has an account of their own, no job draws
+    [row] = [one for one in web.get("/api/credentials").json() if one["kind"] == "token"]
+    assert (row["user"], row["user_name"], row["connections"]) == (str(user.pk), user.name, [])

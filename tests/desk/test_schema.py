@@ -25,7 +25,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
     found = Desk(HOME_OF_TESTS / "schema", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
-    found.manage("migrate", "--verbosity", "0")
+    found.migrate()
     code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port}, only=('cargo-manifests',))))"
     password = json.loads(found.python(code).splitlines()[-1])["morag"][1]
     found.start("desk")
@@ -47,6 +47,6 @@ def test_no_two_schemas_share_a_name() -> None:
     """In the API's description the later of two would silently take the place of the earlier."""
     seen: dict[str, str] = {}
     for file in sorted((ROOT / "neatlatch" / "desk").glob("*/*.py")):
-        for name in re.findall(r"^class (\w+)\((?:Schema|\w+(?:Out|In|IO|Row))\):", file.read_text(), re.MULTILINE):
+        for name in re.findall(r"^class (\w+)\((?:Schema|Given|\w+(?:Out|In|IO|Row))\):", file.read_text(), re.MULTILINE):
             assert name not in seen, f"{name} stands in {seen[name]} and in {file}"
             seen[name] = str(file)

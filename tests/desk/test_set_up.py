@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import time
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -20,10 +20,10 @@ from neatlatch.desk.applications.models import Application, Place
 from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import halves, setting_up
+from neatlatch.desk.connections import halves, mending, setting_up
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.connections.shapes import row
+from neatlatch.desk.connections.shaping import row
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.users import services as users
 
@@ -160,6 +160,10 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     told = post(web, address, {"base64": file, "password": "changeit"}).json()
     assert told["certificate"]["subject"] == "www.good.example"
     assert any("private key, sealed" in one for one in told["notes"]["certificate"])
+    # openssl x509 -enddate, and the SHA-256 that openssl pkey -pubout and dgst give for its public key
+    credential = connection.held_secrets.get(key="private_key").credential
+    assert credential.ends == datetime(2026, 12, 31, 23, 59, 59, tzinfo=UTC)
+    assert credential.hint == "…nLBM"
     pin = next(one for one in told["pins"] if one["key"] == "certificate")
     assert pin["fit"] == "differs"
     assert "clientAuth" in pin["why"]  # a server's certificate where a client's belongs
@@ -167,6 +171,8 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     assert key.splitlines()[1] not in json.dumps(told)
     wrong = post(web, address, {"pem": (CERTS / "leaf-expired.pem").read_text()}).json()
     assert "not this certificate's" in next(one for one in wrong["pins"] if one["key"] == "certificate")["why"]
+    credential.refresh_from_db()
+    assert credential.ends == datetime(2026, 12, 31, 23, 59, 59, tzinfo=UTC)  # another key's certificate says nothing of it
     assert post(web, address, {"pem": "hello"}).status_code == 422
 
 
@@ -224,7 +230,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("a change of ours")
     setup.test(again())
     check("a test that failed")
-    connections.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
+    mending.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
     check("an act at the provider")
     use = users.use_connection(setup.by, again(), users.Given("Customs"), ["PUT /manifests/{number}"])
     check("a user")

@@ -11,10 +11,10 @@ from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import halves
+from neatlatch.desk.connections import halves, mending
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.connections.shapes import full
+from neatlatch.desk.connections.shaping import full
 from neatlatch.desk.credentials import services as credentials
 from neatlatch.desk.credentials.models import Handover
 from neatlatch.desk.users import services as users
@@ -46,7 +46,7 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     assert broken.diagnosis["causes"][0]["pin"] == "redirect_uri"
     assert again(connection).state == "open"
 
-    connections.act(setup.by, again(connection), "redirect_uri", "take_provider", URI)
+    mending.act(setup.by, again(connection), "redirect_uri", "take_provider", URI)
     assert setup.test(connection).passed
     assert again(connection).state == "latched"
 
@@ -55,7 +55,7 @@ def test_register_ours_too_reaches_the_provider(setup: Setup) -> None:
     """RFC 7592 §2.2."""
     connection = setup.latched()
     connections.change(setup.by, connection, {"values": {"redirect_uri": URI + "/"}})
-    connections.act(setup.by, again(connection), "redirect_uri", "register_ours", URI + "/")
+    mending.act(setup.by, again(connection), "redirect_uri", "register_ours", URI + "/")
     client = clients.read_back(setup.by, again(connection).client)
     assert client.redirect_uris == [URI, URI + "/"]
     assert setup.test(connection).passed
@@ -67,7 +67,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     test = setup.test(connection)
     assert test.diagnosis["code"] == "invalid_scope"
     assert test.diagnosis["causes"][0]["pin"] == "scopes"
-    connections.act(setup.by, again(connection), "scopes", "permit_scope", "manifest.write")
+    mending.act(setup.by, again(connection), "scopes", "permit_scope", "manifest.write")
     assert pins(connection)["consent"]["fit"] == "differs"
     done = setup.sign_in(again(connection))
     assert done.outcome == "denied"
@@ -76,7 +76,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     visitor = setup.visitor()
     visitor.enter_office()
     visitor.consent(again(connection).client.client_id, "manifest.write")
-    connections.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
+    mending.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
     assert "lacks manifest.write" in pins(connection)["scopes"]["why"]  # the old token is older than the change
     assert setup.sign_in(again(connection)).outcome == "signed_in"
     test = setup.test(connection)
@@ -88,7 +88,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
 def test_a_scope_is_dropped(setup: Setup) -> None:
     connection = setup.latched("manifest.read")
     connections.change(setup.by, connection, {"scopes": ["manifest.read", "customs.file"]})
-    connections.act(setup.by, again(connection), "scopes", "drop_scope", "customs.file")
+    mending.act(setup.by, again(connection), "scopes", "drop_scope", "customs.file")
     assert setup.test(connection).passed
 
 
@@ -159,7 +159,7 @@ def test_a_grant_is_switched_on(setup: Setup) -> None:
     client = setup.client(setup.place(), "manifest.read", grants=("authorization_code",))
     connection = setup.connection(client, account=SERVICE)
     assert pins(connection)["grant"]["acts"][0]["key"] == "enable_grant"
-    connections.act(setup.by, again(connection), "grant", "enable_grant", "refresh_token")
+    mending.act(setup.by, again(connection), "grant", "enable_grant", "refresh_token")
     assert pins(connection)["grant"]["fit"] == "fits"
     assert "refresh_token" in clients.read_back(setup.by, again(connection).client).grants
 

@@ -47,6 +47,7 @@ class CertificateFacts:
     signature_hash: str
     dns_names: tuple[str, ...]
     ip_addresses: tuple[str, ...]
+    uris: tuple[str, ...]
     purposes: tuple[str, ...] | None
     is_ca: bool
     self_issued: bool
@@ -93,12 +94,14 @@ def serial(number: int) -> str:
     return text if len(text) % 2 == 0 else f"0{text}"
 
 
-def _names(extensions: x509.Extensions) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _names(extensions: x509.Extensions) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
+    """The subject alternative names: DNS names, IP addresses, URIs."""
     try:
         found = extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except x509.ExtensionNotFound:
-        return (), ()
-    return tuple(found.get_values_for_type(x509.DNSName)), tuple(str(one) for one in found.get_values_for_type(x509.IPAddress))
+        return (), (), ()
+    addresses = tuple(str(one) for one in found.get_values_for_type(x509.IPAddress))
+    return tuple(found.get_values_for_type(x509.DNSName)), addresses, tuple(found.get_values_for_type(x509.UniformResourceIdentifier))
 
 
 def purposes(certificate: x509.Certificate) -> tuple[str, ...] | None:
@@ -122,7 +125,7 @@ def of_certificate(certificate: x509.Certificate) -> CertificateFacts:
     """A certificate in plain values."""
     der = certificate.public_bytes(Encoding.DER)
     sha1, sha256 = hashlib.sha1(der).digest(), hashlib.sha256(der).digest()
-    dns, ips = _names(certificate.extensions)
+    dns, ips, uris = _names(certificate.extensions)
     constraints, algorithm = basic_constraints(certificate), certificate.signature_hash_algorithm
     return CertificateFacts(
         subject=certificate.subject.rfc4514_string(),
@@ -139,6 +142,7 @@ def of_certificate(certificate: x509.Certificate) -> CertificateFacts:
         signature_hash=algorithm.name if algorithm else "",
         dns_names=dns,
         ip_addresses=ips,
+        uris=uris,
         purposes=purposes(certificate),
         is_ca=bool(constraints and constraints.ca),
         self_issued=certificate.subject == certificate.issuer,

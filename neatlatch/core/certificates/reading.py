@@ -52,6 +52,11 @@ class Found:
         issuers = {one.issuer for one in self.certificates if one.issuer != one.subject}
         return next((one for one in self.certificates if one.subject not in issuers), self.certificates[0] if self.certificates else None)
 
+    def chain(self) -> str:
+        """The leaf in PEM and after it all other certificates, in the file's order; empty where there is none."""
+        leaf = self.leaf()
+        return "" if leaf is None else "".join(as_pem(one) for one in (leaf, *(one for one in self.certificates if one is not leaf)))
+
 
 def read(data: bytes, password: str | None = None) -> Found:
     """Read everything in a file. What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing."""

@@ -26,7 +26,7 @@ def recognise(data: bytes, password: str | None, now: datetime) -> Recognised:
     words = []
     if leaf is not None:
         others = [one for one in found.certificates if one is not leaf]
-        items.append(Item("certificate", "".join(reading.as_pem(one) for one in (leaf, *others))))
+        items.append(Item("certificate", found.chain()))
         told += _explain(leaf, others, now)
         words.append(f"a certificate with {len(others)} more of its chain")
     for key in found.keys[:1]:

@@ -13,8 +13,10 @@ KEY, LABEL = "certificate", "certificate"
 def pin(halves: Halves) -> Pin:
     """RFC 5280 §6.1 for the chain, RFC 8705 §2 and §3.1 for the thumbprint; extended key usage must have clientAuth (RFC 5280 §4.2.1.12)."""
     ours, held = halves.caller.certificate, halves.provider.facts.get("thumbprint", "")
+    # While one is replaced by another, they hold both: commas stand between.
+    held_by_them = [plain(one) for one in held.split(",") if one.strip()]
     put_in = Act("put_certificate", "Put in the certificate")
-    theirs = short(held) if held else "—"
+    theirs = " or ".join(short(one) for one in held_by_them) or "—"
     if ours is None:
         return missing(KEY, LABEL, theirs, "", "We have no certificate to show.", put_in)
     shown = f"{ours.subject} · {short(ours.sha256)}"
@@ -41,7 +43,7 @@ def pin(halves: Halves) -> Pin:
             "The thumbprint they hold has not been entered.",
             Act("note_thumbprint", "They have this one", ours.sha256),
         )
-    if plain(held) != plain(ours.sha256):
+    if plain(ours.sha256) not in held_by_them:
         return differs(KEY, LABEL, theirs, shown, "They hold the thumbprint of another certificate.",
                        Act("note_thumbprint", "They have this one now", ours.sha256), put_in, marked=False)  # fmt: skip
     left = f" · {in_words(ours.ends - halves.now)} left" if ours.ends is not None else ""

@@ -13,6 +13,7 @@ from neatlatch.core.access import Book, formats
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common import guard
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import Problem, wrong_fields
 
 from . import services
@@ -21,7 +22,7 @@ from .models import RuleBook
 router = Router(tags=["access"])
 
 
-class RuleIO(Schema):
+class RuleIO(Given):
     """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix; ``origins`` the networks it holds for (none: anywhere)."""
 
     effect: str
@@ -103,14 +104,14 @@ class AccessRow(Schema):
     differs: bool
 
 
-class BookIn(Schema):
+class BookIn(Given):
     """Rules and groups."""
 
     rules: list[RuleIO]
     groups: dict[str, list[str]] = {}
 
 
-class RulesTextIn(Schema):
+class RulesTextIn(Given):
     """Rules as a text."""
 
     text: str
@@ -125,7 +126,7 @@ class RulesPreviewOut(Schema):
     groups: dict[str, list[str]]
 
 
-class DecisionIn(Schema):
+class DecisionIn(Given):
     """A request to decide; ``address`` is where it comes from (empty: not known)."""
 
     principal: str

@@ -13,6 +13,7 @@ from ninja import Router, Schema
 from neatlatch.core import filter_words, profiles
 from neatlatch.core.schemes import KINDS, Value
 from neatlatch.desk.common import filtering, guard, problems
+from neatlatch.desk.common.given import Given
 
 from . import services
 from .models import Application, Environment, Place
@@ -50,7 +51,7 @@ class PlaceOut(Schema):
     connections: int
 
 
-class ScopeIO(Schema):
+class ScopeIO(Given):
     """A scope and its meaning."""
 
     name: str
@@ -136,7 +137,7 @@ class ProfilePreview(Schema):
     says: str
 
 
-class ProfileIn(Schema):
+class ProfileIn(Given):
     """A profile to try: plain values, or the same as YAML text."""
 
     profile: dict[str, Any] | None = None
@@ -171,7 +172,7 @@ class ApplicationOut(Schema):
     rules_kept: bool
 
 
-class ApplicationIn(Schema):
+class ApplicationIn(Given):
     """A new application, or one more environment of one: by its metadata address, or by hand."""
 
     name: str = ""
@@ -200,7 +201,7 @@ class ShippedOut(Schema):
     slots: list[ValueOut]
 
 
-class ApplicationChange(Schema):
+class ApplicationChange(Given):
     """What to change; absent: stays."""
 
     purpose: str | None = None
@@ -270,6 +271,14 @@ def find(key: str) -> Application:
     found = Application.objects.filter(key=key).first()
     if found is None:
         raise problems.not_found("application")
+    return found
+
+
+def find_environment(key: str) -> Environment:
+    """An environment by its key, or a 404."""
+    found = Environment.objects.filter(key=key).first()
+    if found is None:
+        raise problems.not_found("environment")
     return found
 
 

@@ -13,9 +13,11 @@ from ninja import Router, Schema
 
 from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CLIENT, CODE, KINDS, Scheme, Value
+from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, KINDS, Scheme, Value
 from neatlatch.desk.applications.api import EnvironmentOut, ValueOut, environment_out, find_place, value_out
+from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.given import Given, Moment
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
@@ -27,9 +29,9 @@ from .models import Client
 router = Router(tags=["clients"])
 
 
-class ClientIn(Schema):
+class ClientIn(Given):
     """A client to register. ``by_house``: issued by the house authority; ``by_protocol``: let the application register it (RFC 7591); else its steps by hand
-    are listed. ``ends``: when the first secret of the house ends."""
+    are listed. ``ends``: when the first secret of the house ends. ``request``: a signing request, where the house issues a certificate for its key."""
 
     application: str
     environment: str
@@ -42,12 +44,13 @@ class ClientIn(Schema):
     sign_in_method: str = "client_secret_basic"
     by_protocol: bool = True
     by_house: bool = False
-    ends: datetime | None = None
+    ends: Moment | None = None
     vendor_shared: bool = False
     scheme: str = ""
+    request: str = ""
 
 
-class NoteIn(Schema):
+class NoteIn(Given):
     """What the application's own screens show of us; absent: stays."""
 
     name: str | None = None
@@ -60,7 +63,7 @@ class NoteIn(Schema):
     vendor_shared: bool | None = None
 
 
-class ClientChange(Schema):
+class ClientChange(Given):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -100,7 +103,7 @@ class LintOut(Schema):
 
 
 class ClientOut(Schema):
-    """A client in full."""
+    """A client in full. ``resource``: it is the application itself, and not a caller."""
 
     id: UUID
     application: str
@@ -117,6 +120,7 @@ class ClientOut(Schema):
     consents: dict[str, dict[str, str]]
     managed: bool
     house: bool
+    resource: bool
     state: str
     vendor_shared: bool
     scheme: str
@@ -140,27 +144,27 @@ class ClientOut(Schema):
     notes: list[str] = []
 
 
-class Tick(Schema):
+class Tick(Given):
     """A step, ticked off or not."""
 
     key: str
     done: bool
 
 
-class ClientIdIn(Schema):
+class ClientIdIn(Given):
     """The client ID that the application gave."""
 
     client_id: str
 
 
-class ConsentIn(Schema):
+class ConsentIn(Given):
     """An administrator's consent to a scope."""
 
     scope: str
     given: bool = True
 
 
-class UriIn(Schema):
+class UriIn(Given):
     """A redirect URI to look at."""
 
     uri: str
@@ -176,7 +180,7 @@ def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = 
         "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
         "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
         "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
-        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "house": client.house, "state": client.state,
+        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "house": client.house, "resource": client.resource, "state": client.state,
         "vendor_shared": client.vendor_shared, "scheme": client.scheme, "facts": client.facts, "wanted_facts": [value_out(one) for one in _facts(scheme)],
         "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
         "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
@@ -244,6 +248,11 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]
                             tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
 
     def create() -> tuple[int, dict[str, Any]]:
+        if given.by_house and given.scheme == CERTIFICATE:
+            client, _, made = certificates.register(
+                by, place, given.name, certificates.Asked("client", request=given.request), contacts=fields.contacts
+            )
+            return 201, shape(client, str(made.pk) if made else None)
         if given.by_house:
             client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
             return 201, shape(client, str(made.pk) if made else None)
@@ -254,7 +263,7 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]
             return 201, shape(client, handover)
         return 201, shape(services.prepare(by, place, fields, given.vendor_shared))
 
-    return guard.repeatable(request, given.dict(), create)
+    return guard.repeatable(request, given.dict(), create, alone=given.by_house)
 
 
 @router.get("/clients/{identity}", response=ClientOut)

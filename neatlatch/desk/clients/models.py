@@ -91,6 +91,10 @@ class Client(models.Model):
         """Where the management token is sealed."""
         return f"client:{self.id}:management_token"
 
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return self.token_place
+
 
 class ConsentRequest(models.Model):
     """An administrator of the application was asked, by a signed link, to consent to scopes. Answered once, by whoever holds the link."""

@@ -15,6 +15,7 @@ from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.trim import Trim
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.common import guard, links, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
@@ -149,7 +150,7 @@ class ScopeBenchRow(Schema):
     consents_missing: int
 
 
-class ConsentAskIn(Schema):
+class ConsentAskIn(Given):
     """Scopes to ask an administrator's consent for, and of whom."""
 
     scopes: list[str]
@@ -284,7 +285,7 @@ class AskedConsentOut(Schema):
     says: str
 
 
-class ConsentAnswerIn(Schema):
+class ConsentAnswerIn(Given):
     """The answer: the scopes consented to (none: refused), and who says so."""
 
     given: list[str] = []

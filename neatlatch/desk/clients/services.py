@@ -81,6 +81,22 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
     return client, str(handover.pk) if handover else None
 
 
+def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
+    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its fields. Raises :class:`Problem` where it gives none."""
+    if client.management_token is None:
+        raise Problem(409, "Our right to manage this client there is not in the safe.", "Replace its secret by hand there.")
+    token = safe.unseal(client.management_token, client.token_place).reveal()
+    fields = {**client.fields().request(), "client_id": client.client_id}
+    answer = dict(_ask(oauth2.update_request(client.management_address, fields, token, present)).reading.fields)
+    if renewed := answer.get("registration_access_token"):  # it may be renewed by any answer (RFC 7592 §3)
+        Client.objects.filter(pk=client.pk).update(management_token=safe.seal(str(renewed), client.token_place))
+    if not answer.get("client_secret") or answer["client_secret"] == present:
+        raise Problem(
+            409, "The application gives no new secret by protocol.", "The old one stays as it is. Make the new one by hand in its screens."
+        )
+    return answer
+
+
 def _ask(request: oauth2.Request) -> oauth.Told:
     """Send a registration request; a refusal becomes a problem in plain words."""
     with road() as way:

@@ -14,6 +14,7 @@ from neatlatch.core.redirect_bench import Effect
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.common import guard
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.connections.shapes import PieceOut
@@ -97,7 +98,7 @@ class UriRow(Schema):
     planned: bool
 
 
-class UrisIn(Schema):
+class UrisIn(Given):
     """The redirect URIs that a client shall have (null: leave a planned change)."""
 
     redirect_uris: list[str] | None

@@ -5,9 +5,11 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
+from django.contrib.sessions.backends.db import SessionStore
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
@@ -63,14 +65,26 @@ def check_version(request: HttpRequest, version: int, changed_by: str, what: tup
                       current_version=version, meanwhile=meanwhile)  # fmt: skip
 
 
-def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]]) -> tuple[int, dict[str, Any]]:
+def repeatable(
+    request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool = False
+) -> tuple[int, dict[str, Any]]:
     """Create something once, however often the same request with the same ``Idempotency-Key`` comes.
 
-    The answer is kept with the key, so it must hold no secret. Another content under the same key is refused.
+    The answer is kept with the key, so it must hold no secret. Another content under the same key is refused. ``alone``: nobody outside is called, so thing
+    and answer are written together, and a program that is killed leaves both or neither.
     """
     key = request.headers.get("Idempotency-Key", "")
     if not key:
         return create()
+    if alone:
+        with transaction.atomic():
+            return _claimed(request, given, key, create, alone)
+    return _claimed(request, given, key, create, alone)
+
+
+def _claimed(
+    request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool
+) -> tuple[int, dict[str, Any]]:
     digest = hashlib.sha256(json.dumps([request.path, given], sort_keys=True, default=str).encode()).hexdigest()
     person = request.user
     assert isinstance(person, Person)
@@ -86,11 +100,18 @@ def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int,
     try:
         status, answer = create()
     except Exception:
-        claim.delete()
+        if not alone:  # else it goes with everything else
+            claim.delete()
         raise
     claim.status, claim.answer = status, json.loads(json.dumps(answer, default=str))
     claim.save(update_fields=["status", "answer"])
     return status, answer
+
+
+def forget_old(now: datetime) -> int:
+    """Let go of answers that nobody asks for again after a week, and of sessions that ended. Answers how many answers."""
+    SessionStore.clear_expired()
+    return Repeatable.objects.filter(at__lt=now - timedelta(days=7)).delete()[0]
 
 
 def tagged(response: HttpResponse, version: int) -> None:

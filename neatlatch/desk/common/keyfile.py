@@ -26,14 +26,20 @@ class Keys:
         return f"Keys(current={self.current}, •••)"
 
 
-def _write_new(file: Path, text: str) -> None:
-    """Write a file that did not exist, readable by its owner only. Where another process was quicker, its file stays."""
+def _whole(file: Path, text: str) -> Path:
+    """A file beside it with this text, readable by its owner only and safely on the disk."""
     temporary = file.with_name(f".{file.name}.{os.getpid()}.{secrets.token_hex(4)}")
     descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     with os.fdopen(descriptor, "w") as out:
         out.write(text)
         out.flush()
         os.fsync(out.fileno())
+    return temporary
+
+
+def _write_new(file: Path, text: str) -> None:
+    """Write a file that did not exist, readable by its owner only. Where another process was quicker, its file stays."""
+    temporary = _whole(file, text)
     try:
         os.link(temporary, file)
     except FileExistsError:
@@ -66,6 +72,35 @@ def read_keys(file: Path, create: bool) -> Keys:
     except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise BadKeyFile(f"The key file {file.name} is damaged ({error}). Put it back from its backup.") from error
     return keys
+
+
+def _replace(file: Path, keys: Keys) -> None:
+    """Write the keys anew, all or nothing: a new file is made whole and then takes the old one's name."""
+    told = {"current": keys.current, "sealing": {str(version): base64.b64encode(key).decode() for version, key in sorted(keys.sealing.items())},
+            "fingerprint": base64.b64encode(keys.fingerprint).decode()}  # fmt: skip
+    _whole(file, json.dumps(told)).replace(file)
+    folder = os.open(file.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def add_version(file: Path) -> int:
+    """Put a new sealing key into the file and let it be the one in use; older ones stay, for what is sealed with them. Answers its version."""
+    keys = read_keys(file, create=False)
+    fresh = max(keys.sealing) + 1
+    _replace(file, Keys(fresh, {**keys.sealing, fresh: secrets.token_bytes(32)}, keys.fingerprint))
+    return fresh
+
+
+def drop_versions(file: Path) -> list[int]:
+    """Take every sealing key but the one in use out of the file; answers which. What is sealed with them, in old backups too, opens no more."""
+    keys = read_keys(file, create=False)
+    gone = sorted(set(keys.sealing) - {keys.current})
+    if gone:
+        _replace(file, Keys(keys.current, {keys.current: keys.sealing[keys.current]}, keys.fingerprint))
+    return gone
 
 
 def secret_key(home: Path) -> str:

@@ -6,8 +6,8 @@ from typing import Any
 
 import structlog
 
-_STEPS = (structlog.stdlib.ProcessorFormatter.remove_processors_meta, structlog.processors.TimeStamper(fmt="iso", utc=True),
-          structlog.stdlib.add_log_level, structlog.processors.format_exc_info)  # fmt: skip
+# The formatter takes its own traces away before these.
+_STEPS = (structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.stdlib.add_log_level, structlog.processors.format_exc_info)
 _DRAW = structlog.processors.KeyValueRenderer(key_order=["timestamp", "level", "event"])
 
 

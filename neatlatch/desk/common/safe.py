@@ -9,17 +9,20 @@ from __future__ import annotations
 import hashlib
 import hmac
 import os
-from functools import lru_cache
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from django.apps import apps
 from django.conf import settings
 from django.db import connection
+from django.db.models import Model
 
 from neatlatch.core.secret import Secret
 
-from .keyfile import Keys, read_keys
+from .keyfile import BadKeyFile, Keys, read_keys
 
 _FORMAT = b"\x01"
 
@@ -28,39 +31,90 @@ class CannotOpen(Exception):
     """A sealed value does not open: it was moved or changed, or the key file is another's."""
 
 
-# Where sealed values live; while there is one, a missing key file is a loss to be told and not a new start.
-_SEALED = (
+# Where sealed values live; while there is one, a missing key file is a loss to be told and not a new start. Each model says by ``place_of`` where a field of a
+# row is sealed.
+SEALED = (
     ("clients.Client", "management_token"),
     ("credentials.Credential", "value"),
     ("connections.TokenSet", "access"),
+    ("connections.TokenSet", "refresh"),
     ("connections.SignIn", "verifier"),
     ("house.SigningKey", "private"),
     ("people.Person", "factor"),
+    ("people.Person", "factor_begun"),
+    ("certificates.Authority", "private"),
 )
 
 
-def _holds_sealed_values() -> bool:
-    """Whether any sealed value is kept. A table or column that a migration has still to make holds none."""
+def sealed_fields() -> Iterator[tuple[type[Model], str]]:
+    """The models and fields that hold sealed values. A table or column that a migration has still to make is left out."""
     with connection.cursor() as cursor:
         tables = set(connection.introspection.table_names(cursor))
-        for model, field in _SEALED:
-            meta = apps.get_model(model)._meta
-            column = str(meta.get_field(field).column)
-            if meta.db_table not in tables or column not in {
-                one.name for one in connection.introspection.get_table_description(cursor, meta.db_table)
-            }:
-                continue
-            quote = connection.ops.quote_name
-            cursor.execute(f"SELECT 1 FROM {quote(meta.db_table)} WHERE {quote(column)} IS NOT NULL LIMIT 1")
-            if cursor.fetchone():
-                return True
-    return False
+        for name, field in SEALED:
+            model = apps.get_model(name)
+            column, table = str(model._meta.get_field(field).column), model._meta.db_table
+            if table in tables and column in {one.name for one in connection.introspection.get_table_description(cursor, table)}:
+                yield model, field
 
 
-@lru_cache(maxsize=1)
+def _first(model: type[Model], field: str) -> Any:
+    return model._default_manager.filter(**{f"{field}__isnull": False}).only("pk", field).order_by("-pk").first()
+
+
+def _holds_sealed_values() -> bool:
+    return any(model._default_manager.filter(**{f"{field}__isnull": False}).exists() for model, field in sealed_fields())
+
+
+def check() -> None:
+    """Whether the key file is there and is the one that this database was sealed with: one value of each kind is opened. Raises :class:`BadKeyFile` and
+    :class:`CannotOpen`, which say what to do."""
+    _keys()
+    for model, field in sealed_fields():
+        row = _first(model, field)
+        if row is None:
+            continue
+        try:
+            unseal(getattr(row, field), row.place_of(field))
+        except CannotOpen as error:
+            raise CannotOpen(
+                f"The key file {_file().name} is not the one that this database was sealed with: a value of {model._meta.db_table} does not open. Put the key "
+                "file back that belongs to it, from its backup. Nothing was changed."
+            ) from error
+
+
+def _file() -> Path:
+    found: Path = settings.HOME / "safe.key"
+    return found
+
+
+_kept: list[tuple[tuple[int, int, int], Keys]] = []
+
+
 def _keys() -> Keys:
-    file = settings.HOME / "safe.key"
-    return read_keys(file, create=not file.exists() and not _holds_sealed_values())
+    """The keys, read again when the file is another: it changes while we run when the values are re-keyed."""
+    file = _file()
+    try:
+        stat = file.stat()
+    except FileNotFoundError:
+        read_keys(file, create=not _holds_sealed_values())
+        stat = file.stat()
+    seen = (stat.st_mtime_ns, stat.st_ino, stat.st_size)
+    if _kept and _kept[0][0] == seen:
+        return _kept[0][1]
+    keys = read_keys(file, create=False)
+    _kept[:] = [(seen, keys)]
+    return keys
+
+
+def version_of(sealed: bytes | memoryview[int]) -> int:
+    """The version of the key that a value was sealed with; 0: it is in no form that is known."""
+    head = bytes(sealed[:3])
+    return int.from_bytes(head[1:3], "big") if head[:1] == _FORMAT else 0
+
+
+def current_version() -> int:
+    """The version of the key that is in use."""
+    return _keys().current
 
 
 def seal(value: str, place: str) -> bytes:
@@ -86,3 +140,6 @@ def unseal(sealed: bytes | memoryview[int], place: str) -> Secret:
 def fingerprint(value: str) -> str:
     """A keyed fingerprint (HMAC-SHA-256, RFC 2104): equal values have equal ones, and nobody without the key can try values out."""
     return hmac.new(_keys().fingerprint, value.encode(), hashlib.sha256).hexdigest()
+
+
+__all__ = ["SEALED", "BadKeyFile", "CannotOpen", "check", "current_version", "fingerprint", "seal", "sealed_fields", "unseal", "version_of"]

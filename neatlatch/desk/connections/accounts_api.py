@@ -10,18 +10,20 @@ from ninja import Router, Schema
 
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.common import guard, links, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.people.models import Person, Team
 
 from . import accounts, leaving
 from .api import find
 from .models import Account
-from .shapes import ConnectionOut, full
+from .shapes import ConnectionOut
+from .shaping import full
 
 router = Router(tags=["accounts"])
 
 
-class SharingIn(Schema):
+class SharingIn(Given):
     """One shared account, or each person their own; the team it belongs to (absent: stays, empty: none)."""
 
     individual: bool
@@ -58,7 +60,7 @@ class AccountsOut(Schema):
     may_connect: bool
 
 
-class AccountAskIn(Schema):
+class AccountAskIn(Given):
     """Somebody to ask, and what their account is called there (empty: not known)."""
 
     username: str
@@ -74,7 +76,7 @@ class MineOut(HoldingOut):
     purpose: str
 
 
-class TeamIn(Schema):
+class TeamIn(Given):
     """A team's name and the login names of its people."""
 
     name: str
@@ -128,7 +130,7 @@ class BelongingsOut(Schema):
     things: list[BelongingOut]
 
 
-class HandOverIn(Schema):
+class HandOverIn(Given):
     """Who takes over, and which of the things."""
 
     to: str

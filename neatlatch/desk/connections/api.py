@@ -24,7 +24,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import Use
 
-from . import accounts, halves, meaning, services, setting_up, sign_in
+from . import accounts, halves, meaning, mending, services, setting_up, sign_in
 from . import rows as rows_of
 from .models import Connection, SignIn
 from .shapes import (
@@ -49,8 +49,8 @@ from .shapes import (
     SignInOut,
     SignInState,
     UsedByIn,
-    full,
 )
+from .shaping import full
 
 router = Router(tags=["connections"])
 LARGEST_CERTIFICATE = 1024 * 1024
@@ -121,7 +121,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
 
     # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests apart.
     fingerprints = {key: safe.fingerprint(value) for key, value in given.secrets.items()}
-    return guard.repeatable(request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make)
+    return guard.repeatable(request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True)
 
 
 @router.get("/connections/{ref}", response=ConnectionOut)
@@ -157,7 +157,7 @@ def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None
 @router.post("/connections/{ref}/acts", response=ConnectionOut)
 def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
     """Carry out an act that a pin offers."""
-    services.act(guard.need(request, "change"), find(ref), given.pin, given.key, given.value)
+    mending.act(guard.need(request, "change"), find(ref), given.pin, given.key, given.value)
     return full(find(ref))
 
 
@@ -205,7 +205,9 @@ def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, dict[str, A
     """Begin a connection with little; its set-up page leads on from there."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
-    return guard.repeatable(request, given.dict(), lambda: (201, full(find(setting_up.begin(by, place, given.scheme, given.ref).ref))))
+    return guard.repeatable(
+        request, given.dict(), lambda: (201, full(find(setting_up.begin(by, place, given.scheme, given.ref).ref))), alone=True
+    )
 
 
 @router.get("/connections/{ref}/set-up", response=SetUpOut)

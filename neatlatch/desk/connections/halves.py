@@ -142,17 +142,22 @@ def _trusted(file: str) -> str:
 
 
 @lru_cache(maxsize=4096)
-def _sight(pem: str, public_key: str, trusted: str, hour: datetime) -> CertificateSight | None:
-    return of_pem(pem, public_key, trusted, hour)
+def _sight(pem: str, public_key: str, trusted: str, at: datetime) -> CertificateSight | None:
+    return of_pem(pem, public_key, trusted, at)
 
 
 def certificate_sight(connection: Connection, now: datetime) -> CertificateSight | None:
-    """Our client certificate, judged; ``None``: there is none. Judged to the hour, so that a page of many stays quick."""
+    """Our client certificate, judged; ``None``: there is none. Judged to five minutes, so that a page of many stays quick."""
     pem = connection.values.get("certificate", "")
     if not pem:
         return None
     key = connection.secrets().get("private_key")
-    return _sight(pem, key.public_key if key else "", _trusted(settings.TRUST), now.replace(minute=0, second=0, microsecond=0))
+    return _sight(
+        pem,
+        key.public_key if key else "",
+        _trusted(settings.TRUST),
+        now.replace(minute=now.minute - now.minute % 5, second=0, microsecond=0),
+    )
 
 
 def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide:

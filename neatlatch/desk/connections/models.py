@@ -55,9 +55,12 @@ class Connection(models.Model):
     class Meta:
         ordering = ["ref"]
 
+    # Secrets that are tried out in place of those held; never saved.
+    tried: dict[str, Credential] = {}
+
     def secrets(self) -> dict[str, Credential]:
         """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
-        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint}
+        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | self.tried
 
     @property
     def tokens(self) -> TokenSet | None:
@@ -124,6 +127,10 @@ class TokenSet(models.Model):
     def _place(self) -> str:
         return f"token:{self.connection_id}" + (f":{self.person_id}" if self.person_id else "")
 
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"{self._place}:{field}"
+
     def seal(self, access: str, refresh: str | None) -> None:
         """Seal new tokens, without saving. Without a new refresh token the old one stays (RFC 6749 §6)."""
         self.access = safe.seal(access, f"{self._place}:access")
@@ -154,3 +161,7 @@ class SignIn(models.Model):
     ended = models.DateTimeField(null=True)
     outcome = models.CharField(max_length=20, blank=True)
     says = models.CharField(max_length=600, blank=True)
+
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"sign_in:{self.pk}:{field}"

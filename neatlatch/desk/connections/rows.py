@@ -24,7 +24,7 @@ from neatlatch.desk.common.pages import page
 
 from . import halves
 from .models import Connection, TokenSet
-from .shapes import row
+from .shaping import row
 
 _MOST = 20_000
 _OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)

@@ -1,4 +1,4 @@
-"""Making and changing connections, and the acts that mend a pin."""
+"""Making and changing connections."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ from neatlatch.core.profiles import Scheme, Value, fill_slots
 from neatlatch.core.schemes import KINDS, OAUTH2
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.applications.models import Place
-from neatlatch.desk.clients import services as clients
+from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
@@ -35,7 +35,7 @@ from .models import Connection, HeldSecret, TokenSet
 
 REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
-_IDENTITY = ("issuer", "token_endpoint", "client_id")
+IDENTITY = ("issuer", "token_endpoint", "client_id")
 
 
 def clean_values(scheme: Scheme, given: dict[str, str]) -> tuple[dict[str, str], dict[str, list[str]]]:
@@ -72,13 +72,28 @@ def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: 
         **provider_addresses(place, slots or {}, client),
     }
     if client is not None:
-        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}
+        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
     known.setdefault("audience", known.get("token_endpoint", ""))
     return {value.key: known.get(value.key, "") for value in scheme.all_values() if not value.secret and value.type != "scopes"}
 
 
+def _issued_to(client: Client) -> dict[str, str]:
+    """The chain of the certificate that the house issued with the newest key of a client."""
+    key = newest(client, "private_key")
+    found = Issued.objects.filter(credential=key).select_related("authority__root").first() if key is not None else None
+    return {"certificate": whole_chain(found)} if found is not None else {}
+
+
+def whole_chain(issued: Issued) -> str:
+    """A certificate's chain with its root, so that the whole chain's end is known here; a receiver needs none of it but the first two."""
+    root = issued.authority.root
+    return issued.chain() + (root.pem if root is not None else "")
+
+
 def refused_client(place: Place, client: Client | None) -> str | None:
     """Why a client may not be used in a place, if so."""
+    if client is not None and client.resource:
+        return "This is the application itself, and not a caller of it. Name another, or have one issued."
     refused = environment.refuses(client.vendor_shared, place.environment.production) if client is not None else ""
     return f"{refused} Register one of our own." if refused else None
 
@@ -119,6 +134,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
                 notes |= {value.key: said} if said else {}
             elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
                 HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
+        _learn_end(connection)
         write(
             by,
             "made",
@@ -192,8 +208,23 @@ def _pasted(by: Person, client: Client | None, value: Value, pasted: str, ends: 
     return credential, [*notes, *odd]
 
 
-def _touch(connection: Connection, by: Person) -> None:
-    """Save a change of the caller side: nobody has tried it yet."""
+def _learn_end(connection: Connection) -> None:
+    """A private key is of use as long as its certificate is good: the credential ends when that does (RFC 5280 §4.1.2.5)."""
+    held = connection.held_secrets.select_related("credential").filter(key="private_key").first()
+    if held is None or not connection.values.get("certificate"):
+        return
+    try:
+        leaf = reading.read(connection.values["certificate"].encode("utf-8")).leaf()
+        told = facts.of_certificate(leaf) if leaf is not None else None
+    except (reading.Unreadable, ValueError):
+        return
+    if told is not None and told.key.spki_sha256 == held.credential.public_key:
+        Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
+
+
+def touched(connection: Connection, by: Person) -> None:
+    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet."""
+    _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
     forget_health(connection)
@@ -239,19 +270,19 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
         connection.slots = clean_slots(connection.place, given["slots"])
     connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
     if scopes is not None:
-        _request(connection, scopes)
+        ask_for_scopes(connection, scopes)
     for key in ("pace", "time_limit", "paused"):
         if given.get(key) is not None:
             setattr(connection, key, given[key])
-    _touch(connection, by)
-    if any(before.get(key) != connection.values.get(key) for key in _IDENTITY):
+    touched(connection, by)
+    if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
     said = changes.in_words(stood, told(connection))
     write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
     return connection, notes
 
 
-def _request(connection: Connection, scopes: list[str]) -> None:
+def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
     """Request these scopes from now on. A token that was made before does not have the change."""
     wanted = sorted(set(scopes))
     if wanted != connection.scopes:
@@ -278,10 +309,18 @@ def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
     notes = _hold(by, connection, value, pasted, ends)
-    _touch(connection, by)
+    touched(connection, by)
     hint = connection.held_secrets.select_related("credential").get(key=value.key).credential.hint
     write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": hint, "cleaned": notes})
     return connection, notes
+
+
+def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:
+    """What is in a file that somebody gave. Raises a field error, under ``password`` where one is wanted, else under this name."""
+    try:
+        return reading.read(data, password)
+    except reading.Unreadable as error:
+        raise wrong_fields({"password" if error.needs_password else name: str(error)}) from error
 
 
 @transaction.atomic
@@ -291,24 +330,20 @@ def put_certificate(by: Person, connection: Connection, data: bytes, password: s
     scheme = _scheme(connection)
     if scheme.value("certificate") is None:
         raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
-    try:
-        found = reading.read(data, password)
-    except reading.Unreadable as error:
-        raise wrong_fields({"password" if error.needs_password else "certificate": str(error)}) from error
+    found = read_certificate(data, password, "certificate")
     leaf = found.leaf()
     if leaf is None and not found.keys:
         raise wrong_fields({"password" if found.locked else "certificate": "; ".join(found.notes) or "No certificate and no key is in it."})
     notes = list(found.notes)
     if leaf is not None:
-        others = [one for one in found.certificates if one is not leaf]
-        connection.values = {**connection.values, "certificate": "".join(reading.as_pem(one) for one in (leaf, *others))}
-        told = facts.of_certificate(leaf)
-        notes.append(f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with {len(others)} more of its chain")
+        connection.values = {**connection.values, "certificate": found.chain()}
+        told, others = facts.of_certificate(leaf), len(found.certificates) - 1
+        notes.append(f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with {others} more of its chain")
     if found.keys:
         credential = keep(reading.key_as_pem(found.keys[0]), client=connection.client, source="pasted", by=by.username, kind="private_key")
         HeldSecret.objects.update_or_create(connection=connection, key="private_key", defaults={"credential": credential})
         notes.append("its private key, sealed")
-    _touch(connection, by)
+    touched(connection, by)
     if connection.scheme in OAUTH2:
         TokenSet.objects.filter(connection=connection).delete()
     write(by, "put in a certificate", "connection", connection.ref, {"read": notes})
@@ -325,7 +360,7 @@ def choose_client(by: Person, connection: Connection, client: Client) -> Connect
         raise wrong_fields({"client": said})
     scheme = _scheme(connection)
     connection.client = client
-    known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts}
+    known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
     connection.values = {**connection.values, **{key: value for key, value in known.items() if scheme.value(key) is not None and value}}
     for value in scheme.secrets():
         held = newest(client, value.key)
@@ -334,7 +369,7 @@ def choose_client(by: Person, connection: Connection, client: Client) -> Connect
         elif value.key == "client_secret":
             HeldSecret.objects.filter(connection=connection, key=value.key).delete()
     TokenSet.objects.filter(connection=connection).delete()
-    _touch(connection, by)
+    touched(connection, by)
     write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
     return connection
 
@@ -361,7 +396,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str) -> Connec
         and not (connection.client.scheme in OAUTH2 and scheme_key in OAUTH2)
     ):
         connection.client = None
-    _touch(connection, by)
+    touched(connection, by)
     write(by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key})
     return connection
 
@@ -380,103 +415,9 @@ def remove(by: Person, connection: Connection) -> None:
         connection.delete()
 
 
-# The acts of the pins
-
-_FIELD_OF_PIN = {
-    "issuer": "issuer",
-    "redirect_uri": "redirect_uri",
-    "client_id": "client_id",
-    "client_sign_in": "client_sign_in",
-    "audience": "audience",
-}
-
-
-def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> Connection:
-    """Carry out an act that a pin offers. Raises :class:`Problem` for one that is not offered."""
-    if key == "take_provider":
-        return _take_provider(by, connection, pin, value)
-    if key in ("drop_scope", "request_scope", "drop_secret", "expect_account", "fill_slots"):
-        return _own_side(by, connection, key, value)
-    client = connection.client
-    if client is None:
-        raise Problem(409, "No client is named.", "Name the client registration of this connection first.")
-    if key == "register_ours":
-        clients.change(by, client, clients.with_uri(value))
-    elif key == "permit_scope":
-        clients.change(by, client, clients.with_scope(value))
-    elif key == "enable_grant":
-        clients.change(by, client, clients.with_grant(value))
-    elif key == "note_consent":
-        clients.note_consent(by, client, value, True)
-    elif key == "note_right":
-        clients.note(by, client, {"rights": sorted({*client.rights, value})})
-    elif key == "note_switch":
-        clients.note(by, client, {"switches": sorted({*client.switches, value})})
-    elif key == "note_fact":
-        clients.note(by, client, {"facts": {pin: value}})
-    elif key == "note_thumbprint":
-        clients.note(by, client, {"facts": {"thumbprint": value}})
-    else:
-        raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
-    provider_changed(client)
-    return connection
-
-
 @transaction.atomic
 def provider_changed(client: Client) -> None:
     """The provider's half changed, so nobody has tried any of the client's connections since."""
     for one in Connection.objects.select_for_update().filter(client=client):
         forget_health(one)
         one.save()
-
-
-@transaction.atomic
-def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> Connection:
-    connection = locked(connection)
-    values, client = dict(connection.values), connection.client
-    addresses = provider_addresses(connection.place, connection.slots, connection.client)
-    if pin == "endpoints" and value in addresses:
-        values[value] = addresses[value]
-    elif pin == "environment":
-        values |= {key: address for key, address in addresses.items() if key in values}
-    elif pin == value and client is not None and client.facts.get(value):
-        values[value] = client.facts[value]
-    elif pin in _FIELD_OF_PIN:
-        audiences = [client.facts.get("audience")] if client else []
-        held = {"issuer": [addresses.get("issuer", "")], "redirect_uri": client.redirect_uris if client else [],
-                "client_id": [client.client_id] if client else [], "client_sign_in": [client.sign_in_method] if client else [],
-                "audience": [*audiences, addresses.get("token_endpoint"), addresses.get("issuer")]}[pin]  # fmt: skip
-        if value not in held:
-            raise Problem(409, "The provider's value has changed meanwhile.", "Reload the page and look again.")
-        values[_FIELD_OF_PIN[pin]] = value
-    else:
-        raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
-    moved = any(values.get(key) != connection.values.get(key) for key in _IDENTITY)
-    connection.values = values
-    if moved:
-        TokenSet.objects.filter(connection=connection).delete()
-    _touch(connection, by)
-    write(by, "took the provider's value", "connection", connection.ref, {"pin": pin})
-    return connection
-
-
-@transaction.atomic
-def _own_side(by: Person, connection: Connection, key: str, value: str) -> Connection:
-    connection = locked(connection)
-    if key == "drop_scope":
-        _request(connection, [one for one in connection.scopes if one != value])
-    elif key == "request_scope":
-        _request(connection, [*connection.scopes, value])
-    elif key == "drop_secret":
-        HeldSecret.objects.filter(connection=connection, key="client_secret").delete()
-    elif key == "fill_slots":
-        addresses = provider_addresses(connection.place, connection.slots, connection.client)
-        patterns = connection.place.by_key()
-        connection.values = {
-            one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held for one, held in connection.values.items()
-        }
-    else:
-        connection.values = {**connection.values, "account": value}
-    _touch(connection, by)
-    write(by, key.replace("_", " "), "connection", connection.ref, {"value": value})
-    return connection

@@ -3,22 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
-from django.utils import timezone
 from ninja import Schema
 
-from neatlatch.core import breaks, pins
-from neatlatch.core.evidence import curl_line
-from neatlatch.core.pins import Pin
-from neatlatch.core.schemes import CODE, KINDS, STREAM, Scheme
-from neatlatch.core.scopes import closure, lacking
-from neatlatch.desk.applications.api import EnvironmentOut, SchemeOut, ValueOut, environment_out, scheme_out, value_out
-from neatlatch.desk.clients.models import Client
-
-from . import halves, sign_in
-from .models import Connection
+from neatlatch.desk.applications.api import EnvironmentOut, SchemeOut, ValueOut
+from neatlatch.desk.common.given import Given, Moment
 
 
 class PieceOut(Schema):
@@ -176,7 +166,7 @@ class ConnectionOut(ConnectionRow):
     notes: dict[str, list[str]] = {}
 
 
-class ConnectionIn(Schema):
+class ConnectionIn(Given):
     """A new connection."""
 
     ref: str
@@ -188,10 +178,10 @@ class ConnectionIn(Schema):
     scopes: list[str] = []
     slots: dict[str, str] = {}
     secrets: dict[str, str] = {}
-    secret_ends: datetime | None = None
+    secret_ends: Moment | None = None
 
 
-class ConnectionChange(Schema):
+class ConnectionChange(Given):
     """What to change; absent: stays."""
 
     values: dict[str, str] | None = None
@@ -202,7 +192,7 @@ class ConnectionChange(Schema):
     paused: bool | None = None
 
 
-class ActIn(Schema):
+class ActIn(Given):
     """An act of a pin."""
 
     pin: str
@@ -210,15 +200,15 @@ class ActIn(Schema):
     value: str = ""
 
 
-class SecretIn(Schema):
+class SecretIn(Given):
     """A new secret for the caller side; ``key`` is that of the value it is for (empty: the first)."""
 
     secret: str
     key: str = ""
-    ends: datetime | None = None
+    ends: Moment | None = None
 
 
-class CertificateIn(Schema):
+class CertificateIn(Given):
     """A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked."""
 
     pem: str = ""
@@ -226,13 +216,13 @@ class CertificateIn(Schema):
     password: str = ""
 
 
-class SchemeName(Schema):
+class SchemeName(Given):
     """The way in to take."""
 
     scheme: str
 
 
-class SetUpIn(Schema):
+class SetUpIn(Given):
     """What a set-up begins with."""
 
     application: str
@@ -267,7 +257,7 @@ class SetUpOut(Schema):
     copies_to: list[EnvironmentChoice]
 
 
-class EnvironmentName(Schema):
+class EnvironmentName(Given):
     """An environment, by its key."""
 
     environment: str
@@ -281,7 +271,7 @@ class CopyOut(Schema):
     new: list[str]
 
 
-class IntakeIn(Schema):
+class IntakeIn(Given):
     """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill."""
 
     text: str = ""
@@ -335,13 +325,13 @@ class IntakeOut(Schema):
     known: list[str]
 
 
-class ClientName(Schema):
+class ClientName(Given):
     """The client registration to name."""
 
     client: UUID
 
 
-class SignInIn(Schema):
+class SignInIn(Given):
     """The page to come back to."""
 
     back: str = ""
@@ -364,7 +354,7 @@ class SignInState(Schema):
     ended: datetime | None
 
 
-class UsedByIn(Schema):
+class UsedByIn(Given):
     """A user of the connection."""
 
     name: str
@@ -396,124 +386,3 @@ class ScopeChoice(Schema):
 
 
 Draft.model_rebuild()
-
-
-def pin_out(pin: Pin) -> dict[str, Any]:
-    """A pin as the page wants it."""
-    marked = pin.marked
-    return {
-        "key": pin.key, "label": pin.label, "fit": pin.fit.value, "provider": pin.provider, "caller": pin.caller, "why": pin.why,
-        "provider_marked": [{"text": p.text, "same": p.same} for p in marked.provider] if marked else [],
-        "caller_marked": [{"text": p.text, "same": p.same} for p in marked.caller] if marked else [],
-        "acts": [{"key": a.key, "label": a.label, "value": a.value} for a in pin.acts],
-    }  # fmt: skip
-
-
-def row(connection: Connection, worked_out: tuple[Pin, ...]) -> dict[str, Any]:
-    """A connection in the list."""
-    application = connection.place.application
-    return {
-        "ref": connection.ref, "application": application.key, "application_name": application.name,
-        "environment": environment_out(connection.place.environment), "state": connection.state,
-        "glyph": {"fits": [one.fit.value for one in worked_out], "says": pins.summary(worked_out)}, "latches": pins.latches(worked_out),
-        "failing": connection.failing, "tested_at": connection.tested_at, "users": len(connection.users.all()), "paused": connection.paused,
-    }  # fmt: skip
-
-
-def _due(connection: Connection) -> list[dict[str, Any]]:
-    held = connection.tokens
-    found: list[dict[str, Any]] = []
-    if held is not None:
-        renews = held.refresh is not None or connection.scheme != CODE
-        says = "renews itself" if renews and not held.refused else held.refused or "cannot be renewed"
-        found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews and not held.refused else "sign_in"})
-    scheme = KINDS[connection.scheme]
-    for key, credential in connection.secrets().items():
-        value = scheme.value(key.rpartition(".")[2])
-        if credential.kind == "private_key":
-            continue
-        label = value.label if value else key.rpartition(".")[2].replace("_", " ").capitalize()
-        found.append({"what": f"{label} {credential.hint}", "at": credential.ends, "says": "" if credential.ends else "no end date known", "act": "put_secret",
-                      "key": key})  # fmt: skip
-    sight = halves.certificate_sight(connection, timezone.now()) if "certificate" in connection.values else None
-    if sight is not None:
-        found.append({"what": "Certificate chain", "at": sight.ends, "says": "", "act": "put_certificate"})
-    if connection.client is not None:
-        found += [
-            {"what": f"Consent for {scope}", "at": None, "says": "no end date"}
-            for scope in sorted(connection.client.consents)
-            if scope in connection.scopes
-        ]
-    return found
-
-
-def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> dict[str, Any]:
-    """A connection in full."""
-    now = timezone.now()
-    both = halves.halves(connection, now)
-    worked_out = pins.work_out(both)
-    profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
-    client, held = connection.client, connection.tokens
-    lacks = _lacks(both)
-    waiting = (
-        connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
-    )
-    soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
-    call = profile.harmless_call()
-    choices = (
-        Client.objects.filter(place__application=connection.place.application).exclude(state="asking").select_related("place__environment")
-    )
-    return {
-        **row(connection, worked_out), "scheme": scheme_out(scheme), "values": connection.values, "scopes": connection.scopes, "pace": connection.pace,
-        "time_limit": connection.time_limit, "version": connection.version, "changed_at": connection.changed_at, "changed_by": connection.changed_by,
-        "client": client.pk if client else None, "managed": bool(client and client.managed),
-        "schemes": [{"key": one.key, "label": one.label} for one in profile.schemes], "slots": connection.slots,
-        "slot_values": [value_out(one) for one in profile.slots], "secrets": _held(connection, scheme), "certificate": _certificate(both), "pins": [pin_out(one) for one in worked_out],
-        "users_of": [{"id": u.pk, "user": u.user_id, "name": u.name, "kind": u.user.kind, "owner": u.owner, "runs": u.user.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
-                     for u in connection.users.all()],
-        "due": _due(connection), "individual": connection.individual, "team": connection.team.name if connection.team else "",
-        "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
-        "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
-        "curl": _curl(connection, scheme, call.method, call.path) if call else "",
-        "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
-        "next_break": soonest.why if soonest else "", "notes": notes or {},
-    }  # fmt: skip
-
-
-def _held(connection: Connection, scheme: Scheme) -> list[dict[str, Any]]:
-    secrets = connection.secrets()
-    found = []
-    for value in scheme.secrets():
-        one = secrets.get(value.key)
-        found.append({"key": value.key, "label": value.label, "type": value.type, "where": value.where, "hint": one.hint if one else "", "ends": one.ends if one else None,
-                      "put_in": one.issued if one else None, "put_in_by": one.put_in_by if one else ""})  # fmt: skip
-    return found
-
-
-def _certificate(both: pins.Halves) -> dict[str, Any] | None:
-    sight = both.caller.certificate
-    return (
-        None
-        if sight is None
-        else {"subject": sight.subject, "sha256": sight.sha256, "ends": sight.ends, "verdict": sight.verdict, "says": sight.says}
-    )
-
-
-def _curl(connection: Connection, scheme: Scheme, method: str, path: str) -> str:
-    if connection.scheme == STREAM:
-        return ""
-    address = connection.values.get("api_base", "").rstrip("/") + path
-    return curl_line(
-        method, address, [("Accept", "application/json")], kind=connection.scheme, values=connection.values, settings=scheme.settings
-    )
-
-
-def _lacks(both: pins.Halves) -> dict[str, list[str]]:
-    permitted = both.provider.rights if both.roles else both.caller.scopes & closure(both.provider.scopes, both.implies)
-    lacks: dict[str, list[str]] = {}
-    for one in both.needs:
-        for scope in sorted(lacking(permitted, one.alternatives, both.implies)):
-            if scope not in lacks.setdefault(one.user, []):
-                lacks[one.user].append(scope)
-    return lacks

@@ -132,7 +132,7 @@ def _denied(reply: replies.AuthorizationReply) -> str:
 
 
 def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -> SignIn:
-    verifier = safe.unseal(sign_in.verifier, f"sign_in:{sign_in.pk}:verifier").reveal()
+    verifier = safe.unseal(sign_in.verifier, sign_in.place_of("verifier")).reveal()
     client, asked_at = tokens.client_of(connection), timezone.now()
     request = oauth2.code_request(connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier)
     with road(15.0) as way:

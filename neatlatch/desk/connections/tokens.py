@@ -85,7 +85,7 @@ def save_new(
 
 
 def _held(tokens: TokenSet, renewed: bool = False) -> Held:
-    return Held(tokens.open_access().reveal(), frozenset(tokens.granted), tokens.ends, renewed)
+    return Held(tokens.open_access().reveal(), frozenset(tokens.granted), tokens.ends, renewed, tokens.generation)
 
 
 def is_due(tokens: TokenSet, now: datetime) -> bool:
@@ -108,17 +108,12 @@ class DeskKeeper:
     def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
         """The token held, or a renewed one. Raises :class:`NoToken`."""
         held, exchanges = hold(self.connection, road, force, newer_than=self.given, person=self.person)
-        self.given = self._mine().values_list("generation", flat=True).first()
+        self.given = held.generation
         return held, exchanges
 
     def told_account(self, account: str) -> None:
         """Note whose token it is."""
         self._mine().exclude(account=account).update(account=account[:200])
-
-
-def generation(connection: Connection) -> int | None:
-    """Which of its tokens a shared connection holds now, counted from the first; ``None``: it holds none."""
-    return TokenSet.objects.filter(connection=connection, person=None).values_list("generation", flat=True).first()
 
 
 def shown(connection: Connection) -> ClientCertificate | None:
@@ -242,6 +237,13 @@ def _renewal_request(
     if connection.scheme == JWT:
         return oauth2.assertion_request(endpoint, _assertion(connection, now), scopes)
     return oauth2.client_credentials_request(endpoint, client, scopes)
+
+
+def request_for(connection: Connection, now: datetime) -> oauth2.Request:
+    """What asks for a token by the client's own right, without any that is held. Raises :class:`NoToken`."""
+    return _renewal_request(
+        connection, None, client_of(connection), connection.values.get("token_endpoint", ""), frozenset(connection.scopes), now
+    )
 
 
 def _settings(connection: Connection) -> Mapping[str, str]:

@@ -2,250 +2,45 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Callable
-from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.core import filter_words
+from neatlatch.desk.applications.api import find_environment
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import filtering, guard, problems
 
 from . import handing, leaks, life, services
 from .models import Credential, Handover
+from .shapes import (
+    AskedHandoverOut,
+    CredentialOut,
+    FileIn,
+    FileMade,
+    HandoverOut,
+    LeakIn,
+    LeakOut,
+    LinkIn,
+    LinkMade,
+    Pkcs12In,
+    Pkcs12Made,
+    ReceiptOut,
+    RevealIn,
+    RevealingIn,
+    RevealingOut,
+    Shown,
+    TakeIn,
+    WholeCredentialOut,
+)
 
 router = Router(tags=["credentials"])
-
-
-class CredentialMarkOut(Schema):
-    """What stands out about a credential."""
-
-    key: str
-    says: str
-    grave: bool
-
-
-class CredentialOut(Schema):
-    """A credential, without its value."""
-
-    id: UUID
-    kind: str
-    hint: str
-    application: str
-    environment: str
-    client: str
-    client_id: str
-    client_key: UUID | None
-    connections: list[str]
-    state: str
-    issued: datetime
-    ends: datetime | None
-    over: bool
-    source: str
-    put_in_by: str
-    owner: str
-    last_used: datetime | None
-    replaces: str
-    replaced_by: str
-    marks: list[CredentialMarkOut]
-
-
-class LifeOut(Schema):
-    """One thing that happened to a credential."""
-
-    at: datetime
-    who: str
-    did: str
-    why: str
-
-
-class DrawnByOut(Schema):
-    """A user that drew it, and when last."""
-
-    user: UUID | None
-    name: str
-    last: datetime
-
-
-class HandoverOut(Schema):
-    """Where a handover stands."""
-
-    id: UUID
-    client: str
-    client_name: str
-    hint: str
-    ends: datetime | None
-    shown: datetime | None
-    closed: datetime | None
-
-
-class LinkIn(Schema):
-    """Whom the link is for."""
-
-    to: str
-
-
-class LinkMade(Schema):
-    """A link and its code, shown this once. The link goes by one road, the code by another."""
-
-    address: str
-    code: str
-    ends: datetime
-
-
-class FileIn(Schema):
-    """Whose key, and the public key: PEM, certificate or JWK."""
-
-    to: str
-    key: str
-
-
-class FileMade(Schema):
-    """The encrypted file (JWE, compact form)."""
-
-    name: str
-    content: str
-
-
-class ReceiptOut(Schema):
-    """What became of a handover: who, when, what hint."""
-
-    id: UUID
-    hint: str
-    client: str
-    client_name: str
-    application: str
-    environment: str
-    form: str
-    to: str
-    made_by: str
-    made: datetime
-    ends: datetime | None
-    taken: datetime | None
-    taken_by: str
-    taken_from: str
-    state: str
-    outcome: str
-
-
-class WholeCredentialOut(CredentialOut):
-    """A credential's whole life. ``house``: issued by the house authority; ``sealed``: its value is kept; ``reveals``: its environment permits showing it."""
-
-    house: bool
-    sealed: bool
-    fingerprint: str
-    named: str
-    public_key: str
-    why: str
-    revoked: datetime | None
-    reveals: bool
-    life: list[LifeOut]
-    receipt: ReceiptOut | None
-    drawn_by: list[DrawnByOut]
-    replaces_key: UUID | None
-    replaced_by_key: UUID | None
-
-
-class LeakIn(Schema):
-    """Whatever was found somewhere it should not be."""
-
-    text: str
-
-
-class StopOut(Schema):
-    """When a connection stops if the credential is revoked, and who is hit. ``at``: ``null`` for at once."""
-
-    ref: str
-    at: datetime | None
-    says: str
-    users: list[str]
-
-
-class LeakedCredentialOut(CredentialOut):
-    """A credential that was recognised: where it is used, what stops, and the quickest replacement."""
-
-    house: bool
-    stops: list[StopOut]
-    acts: list[str]
-
-
-class LeakedTokenOut(Schema):
-    """An access token of the house that was recognised."""
-
-    number: int
-    client: str
-    client_key: UUID
-    ends: datetime
-    alive: bool
-
-
-class LeakedRightOut(Schema):
-    """A right to register that was recognised."""
-
-    id: UUID
-    application: str
-    hint: str
-
-
-class LeakOut(Schema):
-    """What was recognised. ``ours_by_form``: what looks like ours and is not known."""
-
-    credentials: list[LeakedCredentialOut]
-    tokens: list[LeakedTokenOut]
-    rights: list[LeakedRightOut]
-    ours_by_form: list[str]
-
-
-class AskedHandoverOut(Schema):
-    """What the holder of a link is told before the code is given."""
-
-    made_by: str
-    to: str
-    client: str
-    application: str
-    environment: str
-    ends: datetime | None
-    over: bool
-
-
-class TakeIn(Schema):
-    """The code that came by another road, and who takes it."""
-
-    code: str
-    name: str
-
-
-class RevealIn(Schema):
-    """Why, and a fresh code of the second factor."""
-
-    reason: str
-    code: str
-
-
-class RevealingOut(Schema):
-    """Whether an environment permits showing a stored secret again."""
-
-    environment: str
-    name: str
-    reveals: bool
-
-
-class RevealingIn(Schema):
-    """Whether it is permitted from now on."""
-
-    reveals: bool
-
-
-class Shown(Schema):
-    """A new secret, this once."""
-
-    value: str
-    hide_after_seconds: int
 
 
 def _shape(handover: Handover) -> dict[str, Any]:
@@ -348,6 +143,15 @@ def make_file(request: HttpRequest, response: HttpResponse, identity: UUID, give
     return 201, {"name": f"{handover.credential.kind.replace('_', '-')}-{handover.credential.hint.strip('…')}.jwe", "content": content}
 
 
+@router.post("/handovers/{identity}/pkcs12-files", response={201: Pkcs12Made})
+def make_pkcs12(request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In) -> tuple[int, dict[str, Any]]:
+    """Hand a certificate over with its key as a PKCS#12 file; its password goes by another road."""
+    handover, data, password = handing.make_pkcs12(guard.need(request, "change"), _find(identity), given.to)
+    response["Cache-Control"] = "no-store"
+    name = f"certificate-{handover.credential.hint.strip('…')}.p12"
+    return 201, {"name": name, "base64": base64.b64encode(data).decode("ascii"), "password": password}
+
+
 @router.get("/handovers", response=list[ReceiptOut])
 def receipts(request: HttpRequest) -> list[dict[str, Any]]:
     """Receipts of handovers, newest first."""
@@ -399,10 +203,7 @@ def revealing(request: HttpRequest) -> list[dict[str, Any]]:
 def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[dict[str, Any]]:
     """Permit it, or no longer."""
     by = guard.need(request, "change")
-    found = Environment.objects.filter(key=environment).first()
-    if found is None:
-        raise problems.not_found("environment")
-    handing.permit_revealing(by, found, given.reveals)
+    handing.permit_revealing(by, find_environment(environment), given.reveals)
     return revealing(request)
 
 

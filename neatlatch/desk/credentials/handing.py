@@ -16,9 +16,10 @@ from joserfc import jwe
 from joserfc.jwk import ECKey, RSAKey
 
 from neatlatch.core import house_key, keys
-from neatlatch.core.certificates import reading
+from neatlatch.core.certificates import packing, reading
 from neatlatch.core.jose import jwk
 from neatlatch.desk.applications.models import Environment
+from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.house import issuing
 from neatlatch.desk.journal.services import write
@@ -26,7 +27,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.people.services import check_factor
 
 from .models import Credential, Handover
-from .services import close
+from .services import carried, close
 
 LINK_LIFE, MOST_WRONG = timedelta(hours=24), 5
 
@@ -64,6 +65,33 @@ def make_link(by: Person, handover: Handover, to: str) -> tuple[Handover, str, s
     return handover, f"{settings.PUBLIC_URL}/asked/handover/{value}", code
 
 
+@transaction.atomic
+def make_pkcs12(by: Person, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
+    """Hand a certificate over with its key as a PKCS#12 file (RFC 7292). Answers the file, and its password, which is to go by another road."""
+    if not to.strip():
+        raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
+    handover = _waiting(handover)
+    credential = handover.credential
+    issued = Issued.objects.select_related("authority").filter(credential=credential).first()
+    if issued is None:
+        raise Problem(409, "This secret is not the key of a certificate.", "Hand it over by a link, or as a file to its owner's key.")
+    password = "-".join(secrets.token_hex(3) for _ in range(4))
+    key = keys.open_private(credential.open().reveal().encode("ascii"))
+    data = packing.pack(issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password)
+    _filed(by, handover, to, "put into a PKCS#12 file", {})
+    return handover, data, password
+
+
+def _filed(by: Person, handover: Handover, to: str, outcome: str, more: dict[str, str]) -> None:
+    """Note on the receipt that the secret is in a file, and close it."""
+    credential = handover.credential
+    handover.form, handover.to, handover.shown = Handover.Form.FILE, to.strip()[:200], timezone.now()
+    handover.outcome = outcome
+    handover.save()
+    write(by, "put the secret into a file for", "credential", credential.hint, {"to": handover.to, **more, "id": credential.pk})
+    close(by, handover)
+
+
 def find_link(value: str) -> Handover:
     """The handover of a link. Raises a 404 for one that is not ours."""
     found = (
@@ -88,7 +116,7 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
             raise Problem(410, "This link has ended.", "Nobody opened it within its time. Ask for a new one.")
         right = house_key.same(handover.code, house_key.digest(value + "".join(code.split())))
         if right:
-            plain = handover.credential.open().reveal()
+            plain = carried(handover.credential)
             handover.shown, handover.taken_by, handover.taken_from = timezone.now(), name.strip()[:200], address[:45]
             handover.outcome = "taken by the link"
             handover.save()
@@ -150,17 +178,13 @@ def make_file(by: Person, handover: Handover, to: str, pasted_key: str) -> tuple
     key, header, thumbprint = owner_key(pasted_key)
     handover = _waiting(handover)
     credential = handover.credential
-    client, told = credential.client, {"kind": credential.kind, "value": credential.open().reveal(), "ends": credential.ends}
+    client, told = credential.client, {"kind": credential.kind, "value": carried(credential), "ends": credential.ends}
     if client is not None:
         told |= {"client_id": client.client_id, "application": client.place.application.name, "environment": client.place.environment.name}
     text = jwe.encrypt_compact(
         {**header, "kid": thumbprint, "cty": "json"}, json.dumps(told, default=str).encode(), key, algorithms=[header["alg"], header["enc"]]
     )
-    handover.form, handover.to, handover.shown = Handover.Form.FILE, to.strip()[:200], timezone.now()
-    handover.outcome = f"put into a file for the key {thumbprint[:12]}…"
-    handover.save()
-    write(by, "put the secret into a file for", "credential", credential.hint, {"to": handover.to, "key": thumbprint, "id": credential.pk})
-    close(by, handover)
+    _filed(by, handover, to, f"put into a file for the key {thumbprint[:12]}…", {"key": thumbprint})
     return handover, text
 
 
@@ -190,6 +214,14 @@ def end_untaken(now: datetime) -> int:
     ):
         close("the clock", handover)
     return count
+
+
+def end_open(why: str) -> int:
+    """Close every handover that is open, and revoke what the house issued in it; answers how many. Part of the surrounding transaction."""
+    found = list(Handover.objects.filter(closed=None, shown=None).select_related("credential"))
+    for handover in found:
+        _undo(handover, why)
+    return len(found)
 
 
 def receipts() -> list[Handover]:

@@ -5,9 +5,14 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from django.db.models import Max, Q
+
 from neatlatch.core import house_key, leak
+from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.connections.models import HeldSecret
+from neatlatch.desk.drawing.models import Drawn
+from neatlatch.desk.drawing.services import RELAY, undrawable
 from neatlatch.desk.house.models import Access, RegistrationRight
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -23,8 +28,9 @@ def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
     known = list(Credential.objects.defer("value").filter(fingerprint__in=prints)) + list(
         Credential.objects.defer("value").filter(digest__in=digests)
     )
+    known += list(Credential.objects.defer("value").filter(public_key__in=leak.public_keys(text)).exclude(public_key=""))
     credentials = list({one.pk: one for one in known}.values())
-    tokens = list(Access.objects.select_related("client").filter(digest__in=digests))
+    tokens = list(Access.objects.select_related("client__user").filter(digest__in=digests))
     rights = list(RegistrationRight.objects.select_related("place__application").filter(digest__in=digests))
     shaped = rows(Credential.objects.filter(pk__in=[one.pk for one in credentials]), now)
     by_key = {one.pk: one for one in credentials}
@@ -36,8 +42,10 @@ def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
         {"found": len(credentials) + len(tokens) + len(rights)},
     )
     return {
-        "credentials": [{**row, "house": bool(by_key[row["id"]].digest), "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]])} for row in shaped],
-        "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now} for one in tokens],
+        "credentials": [{**row, "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]]),
+                         "drawer": _drawer(by_key[row["id"]].client, now)} for row in shaped],
+        "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now,
+                    "drawer": _drawer(one.client, now)} for one in tokens],
         "rights": [{"id": one.pk, "application": one.place.application.name, "hint": one.hint} for one in rights],
         "ours_by_form": [_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
     }  # fmt: skip
@@ -61,6 +69,25 @@ def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
             {"ref": connection.ref, "at": when.at, "says": when.says, "users": sorted(user.name for user in connection.users.all())}
         )
     return found
+
+
+def _drawer(client: Client | None, now: datetime) -> dict[str, Any] | None:
+    """Where it is what a user draws with: the user, what else it has to draw with, and each connection that whoever has it could draw."""
+    user = client.user if client else None
+    if client is None or user is None:
+        return None
+    others = Credential.objects.defer("value").filter(client__user=user).exclude(client=client).filter(Q(ends=None) | Q(ends__gt=now))
+    last = dict(Drawn.objects.filter(user=user.pk).values_list("connection").annotate(Max("last")))
+    reach = []
+    uses = user.uses.exclude(connection=None).select_related("connection").prefetch_related("connection__token_sets")
+    for connection in sorted((one.connection for one in uses if one.connection), key=lambda one: one.ref):
+        if undrawable(connection) is not None:
+            continue
+        token = connection.tokens
+        left = leak.taken(connection.scheme, token.ends if token else None, token is not None, now)
+        reach.append({"ref": connection.ref, "at": left.at, "lasts": left.lasts, "says": left.says, "last": last.get(connection.pk)})
+    return {"user": user.pk, "name": user.name, "owner": user.owner, "relay": RELAY in client.scopes,
+            "others": len({one.client_id for one in others if one.lives}), "reach": reach}  # fmt: skip
 
 
 def _acts(credential: Credential) -> tuple[str, ...]:

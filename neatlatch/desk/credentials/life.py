@@ -12,6 +12,7 @@ from neatlatch.core import credential_marks
 from neatlatch.desk.connections.models import HeldSecret
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.replacing.models import Replacement
 from neatlatch.desk.users.models import User
 
 from .handing import as_receipt
@@ -46,7 +47,7 @@ def _row(
     waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
     last = max((moment for moment in (one.last_used, drawn) if moment), default=None)
     sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environments),
-                                     bool(client and client.account_kind == "person"), waits)  # fmt: skip
+                                     bool(client and client.account_kind == "person"), waits, bool(client and client.user_id))  # fmt: skip
     owner = (
         (client.user.owner or client.user.name)
         if client and client.user
@@ -55,9 +56,10 @@ def _row(
         else ""
     )
     return {
-        "id": one.pk, "kind": one.kind, "hint": one.hint, "application": client.place.application.name if client else "",
+        "id": one.pk, "kind": one.kind, "house": bool(one.digest), "hint": one.hint, "application": client.place.application.name if client else "",
         "environment": client.place.environment.name if client else "", "client": client.name if client else "", "client_id": client.client_id if client else "",
-        "client_key": client.pk if client else None, "connections": connections, "state": one.state, "issued": one.issued, "ends": one.ends,
+        "client_key": client.pk if client else None, "connections": connections,
+        "user": client.user_id if client else None, "user_name": client.user.name if client and client.user else "", "state": one.state, "issued": one.issued, "ends": one.ends,
         "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by, "owner": owner, "last_used": last,
         "replaces": one.replaces.hint if one.replaces else "", "replaced_by": successor.hint if successor else "",
         "marks": [{"key": mark.key, "says": mark.says, "grave": mark.grave} for mark in credential_marks.marks(sighted, now)],
@@ -81,10 +83,11 @@ def whole(credential: Credential, now: datetime) -> dict[str, Any]:
     names = dict(User.objects.filter(pk__in=[one["user"] for one in drawn]).values_list("pk", "name"))
     handover = getattr(credential, "handover", None)
     return row | {
-        "house": bool(credential.digest), "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
+        "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
         "public_key": credential.public_key, "why": credential.why, "revoked": credential.revoked,
         "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
         "drawn_by": [{"user": one["user"] if one["user"] in names else None, "name": names.get(one["user"], "a user that is gone"), "last": one["latest"]}
                      for one in drawn],
         "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,
+        "replacement": Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
     }  # fmt: skip

@@ -59,6 +59,10 @@ class Credential(models.Model):
         """Where the value is sealed."""
         return f"credential:{self.id}:value"
 
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return self.sealed_place
+
     def open(self) -> Secret:
         """The value. Raises :class:`safe.CannotOpen`."""
         if self.value is None:

@@ -12,6 +12,7 @@ from neatlatch.core import keys
 from neatlatch.core.certificates import reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
+from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
@@ -24,10 +25,12 @@ from .models import Credential, Handover
 def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "", kind: str = "client_secret",
          issued: datetime | None = None) -> Credential:  # fmt: skip
     """Seal a secret. Part of the surrounding transaction."""
-    identity = uuid.uuid4()
-    credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=hint(value) if kind != "private_key" else "key", source=source,
+    identity, public_key = uuid.uuid4(), _public_key(value) if kind == "private_key" else ""
+    # Every private key in PEM ends alike; the hash of its public half tells them apart, and is no secret.
+    told = hint(public_key.rstrip("=") or value)
+    credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=told, source=source,
                             ends=ends, secret_id=secret_id, issued=issued or timezone.now(), put_in_by=by, kind=kind,
-                            public_key=_public_key(value) if kind == "private_key" else "", looks_like_id=_is_an_id(value, client))  # fmt: skip
+                            public_key=public_key, looks_like_id=_is_an_id(value, client))  # fmt: skip
     credential.value = safe.seal(value, credential.sealed_place)
     credential.save(force_insert=True)
     return credential
@@ -84,7 +87,13 @@ def show(by: Person, handover: Handover) -> tuple[Credential, str]:
         credential.hint,
         {"client": credential.client.name if credential.client else "", "id": credential.pk},
     )
-    return credential, credential.open().reveal()
+    return credential, carried(credential)
+
+
+def carried(credential: Credential) -> str:
+    """What is handed over: the value, and for a certificate of the house its key with the chain. Raises :class:`safe.CannotOpen`."""
+    value, issued = credential.open().reveal(), Issued.objects.select_related("authority").filter(credential=credential).first()
+    return value if issued is None else f"{value}{issued.chain()}"
 
 
 @transaction.atomic

@@ -15,11 +15,12 @@ from ninja import Router, Schema
 from neatlatch.core import schemes
 from neatlatch.core.addresses import is_network
 from neatlatch.core.formats import paste
+from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.given import Given, Moment
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.house.api import HandoverMade
 from neatlatch.desk.users.models import Use, User
 
 from . import services
@@ -28,13 +29,23 @@ from .models import Drawn
 router = Router(tags=["drawing"])
 
 
-class OwnKeyIn(Schema):
-    """What a user is to draw with: a ``key``, or a ``client`` of OAuth 2.0; with ``relay`` it may send requests through as well."""
+class OwnKeyIn(Given):
+    """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with ``request``: for the
+    key in that signing request); with ``relay`` it may send requests through as well."""
 
     kind: str = "key"
     relay: bool = False
-    ends: datetime | None = None
+    ends: Moment | None = None
     addresses: list[str] = []
+    request: str = ""
+
+
+class OwnKeyMade(Schema):
+    """What it was given, and where its secret is handed over; none: its holder has the key. ``pem``: the certificate with its chain."""
+
+    client: UUID
+    handover: UUID | None
+    pem: str
 
 
 class OwnKeyOut(Schema):
@@ -78,12 +89,15 @@ def _user(identity: UUID) -> User:
     return found
 
 
+_KINDS = {schemes.BEARER: "key", schemes.CERTIFICATE: "certificate"}
+
+
 def _own(user: User) -> list[dict[str, Any]]:
     now, found = timezone.now(), []
     for client in Client.objects.filter(user=user).prefetch_related("credentials__handover").order_by("created"):
         live = [one for one in client.credentials.all() if one.digest and one.lives and (one.ends is None or one.ends > now)]
         waiting = [one.handover.pk for one in live if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed]
-        found.append({"client": client.pk, "name": client.name, "kind": "key" if client.scheme == schemes.BEARER else "client", "relay": services.RELAY in client.scopes,
+        found.append({"client": client.pk, "name": client.name, "kind": _KINDS.get(client.scheme, "client"), "relay": services.RELAY in client.scopes,
                       "addresses": client.allow_list, "hints": [one.hint for one in live], "ends": max((one.ends for one in live if one.ends), default=None),
                       "last_used": max((one.last_used for one in live if one.last_used), default=None), "handover": waiting[0] if waiting else None})  # fmt: skip
     return found
@@ -96,14 +110,19 @@ def keys(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
     return _own(_user(identity))
 
 
-@router.post("/users/{identity}/keys", response={201: HandoverMade})
+@router.post("/users/{identity}/keys", response={201: OwnKeyMade})
 def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, dict[str, Any]]:
     """Give a user a key or a client of its own to draw with."""
     by, user = guard.need(request, "change"), _user(identity)
     if wrong := [one for one in given.addresses if not is_network(one)]:
         raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
-    client, handover = services.give(by, user, given.kind, given.relay, given.ends, given.addresses)
-    return 201, {"client": client.pk, "handover": handover.pk}
+
+    def create() -> tuple[int, dict[str, Any]]:
+        client, handover = services.give(by, user, given.kind, given.relay, given.ends, given.addresses, given.request)
+        issued = certificates.newest(client) if handover is None else None
+        return 201, {"client": client.pk, "handover": handover.pk if handover else None, "pem": issued.chain() if issued else ""}
+
+    return guard.repeatable(request, given.dict(), create, alone=True)
 
 
 @router.delete("/users/{identity}/keys/{client}", response={204: None})

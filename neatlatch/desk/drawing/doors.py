@@ -7,6 +7,9 @@ without holding anything.
 from __future__ import annotations
 
 import asyncio
+import base64
+import binascii
+import contextlib
 import functools
 import json
 import re
@@ -16,6 +19,7 @@ from typing import Any
 from urllib.parse import quote
 
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
@@ -23,7 +27,7 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import relaying
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.common import at_once, problems
+from neatlatch.desk.common import at_once, bodies, problems
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.house import issuing
@@ -43,6 +47,21 @@ _REFUSED = {
 }
 
 
+# Where the TLS door puts the certificate that it was shown.
+EXTENSION = "neatlatch.client_certificate"
+
+
+def shown_certificate(request: HttpRequest) -> bytes | None:
+    """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us, which then tells it by ``Client-Cert`` (RFC 9440 §2.2)."""
+    scope = getattr(request, "scope", {})
+    proven = scope.get("extensions", {}).get(EXTENSION)
+    told = request.headers.get("Client-Cert", "") if settings.PROXY_TELLS_CERTIFICATE else ""
+    if proven is None and len(told) > 2 and told[0] == told[-1] == ":":
+        with contextlib.suppress(binascii.Error, ValueError):
+            proven = base64.b64decode(told[1:-1], validate=True)
+    return bytes(proven) if proven else None
+
+
 def _door(
     name: str, usual: Callable[..., HttpResponse | None] | None = None
 ) -> Callable[[Callable[..., HttpResponse]], Callable[..., Any]]:
@@ -53,7 +72,7 @@ def _door(
         def run(request: HttpRequest, **rest: Any) -> HttpResponse:
             address = str(request.META.get("REMOTE_ADDR", ""))
             try:
-                asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now())
+                asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now(), shown_certificate(request))
                 answer = work(request, asker, **rest)
             except Refused as refused:
                 client = issuing.client_of(refused)
@@ -172,23 +191,26 @@ def _as_sent(request: HttpRequest, ref: str, path: str) -> str:
     """The path with its escapes as they were sent: an escaped slash is not a slash. Where the server does not tell, it is escaped anew."""
     scope: dict[str, Any] = getattr(request, "scope", {})
     raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
-    start = f"/relay/{ref}/"
-    return raw.removeprefix(start) if raw.startswith(start) else quote(path, safe="/~!$&'()*+,;=:@-._")
+    start = f"/relay/{ref}"
+    if not raw.startswith(start):
+        return quote(path, safe="/~!$&'()*+,;=:@-._")
+    rest = raw.removeprefix(start)
+    return rest[1:] if len(rest) > 1 else rest
 
 
 @_door("relay")
-def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str) -> HttpResponse:
-    """Send a request through a connection."""
+def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = "") -> HttpResponse:
+    """Send a request through a connection; without a path, to its API base address itself."""
     connection = services.connection_of(asker, ref, services.RELAY)
-    method, body = str(request.method), request.body
-    if len(body) > LARGEST_BODY:
+    method, body = str(request.method), bodies.of(request, LARGEST_BODY)
+    if body is None:
         raise Problem(413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed.")
     try:
         url = relaying.target(connection.values.get("api_base", ""), _as_sent(request, ref, path), request.META.get("QUERY_STRING", ""))
     except relaying.BadPath as error:
         raise Problem(422, "This address cannot be relayed to.", str(error)) from error
     headers = relaying.onward(tuple(request.headers.items()))
-    secret = str(connection.credential.pk) if connection.credential else ""
+    secret = services.secret_of(connection)
     failed = True
     try:
         back = services.Relay(connection, method, url, headers, body, asker.client.pace).run()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
 import secrets
 import time
@@ -23,6 +24,8 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
 from neatlatch.core.sending import Credentials, NotComplete, dress
 from neatlatch.desk.applications.models import Application, Environment, Place
+from neatlatch.desk.certificates import services as certificates
+from neatlatch.desk.certificates.models import Authority, Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
@@ -35,7 +38,7 @@ from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import Use, User
 from neatlatch.desk.users.services import touch
-from neatlatch.wire.ladder import NoToken
+from neatlatch.wire.ladder import Held, NoToken
 from neatlatch.wire.road import Answer, Road, RoadError
 
 from .ledger import LEDGER, Fact
@@ -44,7 +47,7 @@ from .models import Drawn
 log = structlog.get_logger()
 KEY, DRAW, RELAY = "neat-latch", "draw", "relay"
 _PROFILE = {
-    "schemes": [{"key": CLIENT}, {"key": BEARER}],
+    "schemes": [{"key": CLIENT}, {"key": BEARER}, {"key": CERTIFICATE}],
     "scopes": [{"name": DRAW, "meaning": "Take request headers of the connections it uses", "kind": "read"},
                {"name": RELAY, "meaning": "Send requests through the connections it uses", "kind": "write"}],
     "limits": {"live_secrets": 2, "token_life": 900, "spread": 0},
@@ -66,15 +69,20 @@ def door(environment: Environment) -> Place:
 
 @transaction.atomic
 def give(
-    by: Person, user: User, kind: str, relay: bool, ends: datetime | None = None, addresses: list[str] | None = None
-) -> tuple[Client, Handover]:
-    """Give a user a key or a client of its own, to draw with. Answers it and the handover of its secret."""
-    if kind not in ("key", "client"):
-        raise wrong_fields({"kind": "A user draws with a key, or with a client of OAuth 2.0."})
-    scheme, scopes = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
-    fields = ClientMetadata(f"{user.name}, to draw", grants=scopes, scopes=frozenset({DRAW, RELAY} if relay else {DRAW}))
-    client, handover = issuing.register(by, door(user.environment), fields, scheme, ends)
-    assert handover is not None
+    by: Person, user: User, kind: str, relay: bool, ends: datetime | None = None, addresses: list[str] | None = None, request: str = ""
+) -> tuple[Client, Handover | None]:
+    """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. Answers it and the handover of
+    its secret, if the house made that."""
+    if kind not in ("key", "client", "certificate"):
+        raise wrong_fields({"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."})
+    allowed, name = frozenset({DRAW, RELAY} if relay else {DRAW}), f"{user.name}, to draw"
+    handover: Handover | None
+    if kind == "certificate":
+        asked = certificates.Asked("client", user.name[:64], request=request)
+        client, _, handover = certificates.register(by, door(user.environment), name, asked, allowed)
+    else:
+        scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
+        client, handover = issuing.register(by, door(user.environment), ClientMetadata(name, grants=grants, scopes=allowed), scheme, ends)
     Client.objects.filter(pk=client.pk).update(user=user, allow_list=addresses or [])
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
@@ -108,13 +116,16 @@ def _no(what: str, client: Client | None = None) -> Refused:
     return issuing.known(refused, client) if client is not None else refused
 
 
-def caller(authorization: str, address: str, now: datetime) -> Caller:
-    """Who asks, by a key of its own or an access token got with its client. Raises :class:`Refused`, which tells callers nothing and the log everything."""
+def caller(authorization: str, address: str, now: datetime, certificate: bytes | None = None) -> Caller:
+    """Who asks: by a key of its own, an access token got with its client, or a certificate (DER) that TLS has proven. Raises :class:`Refused`, which tells
+    callers nothing and the log everything."""
     scheme, _, text = authorization.partition(" ")
     text = text.strip()
-    if scheme.lower() != "bearer" or not text:
+    if not authorization and certificate is not None:
+        client, scopes = _by_certificate(certificate, address, now)
+    elif scheme.lower() != "bearer" or not text:
         raise _no("no key")
-    if text.count(".") == 2 and not text.startswith("nlk_"):
+    elif text.count(".") == 2 and not text.startswith("nlk_"):
         client, scopes = _by_token(text, now)
     else:
         client, scopes = _by_key(text, address, now)
@@ -139,6 +150,31 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     if why:
         raise _no(why, row.client)
     return row.client, frozenset(row.scopes)
+
+
+def _by_certificate(der: bytes, address: str, now: datetime) -> tuple[Client, frozenset[str]]:
+    """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to a client of this door, and that lives."""
+    issued = (
+        Issued.objects.filter(sha256=hashlib.sha256(der).hexdigest(), credential__client__isnull=False)
+        .select_related("authority", "credential__client__user__environment", "credential__client__place__application")
+        .select_related("credential__client__place__environment")
+        .first()
+    )
+    if issued is None:
+        raise _no("certificate unknown")
+    credential, client = issued.credential, issued.credential.client
+    assert client is not None
+    why = "certificate revoked" if issued.revoked is not None else ""
+    if not why:
+        why = issuing.state_of(credential, "certificate", now)
+    if not why and (issued.authority.state == Authority.State.RETIRED or issued.authority.not_after <= now):
+        why = "certificate of an authority that is gone"
+    if not why and (issued.profile != "client" or client.place.application.key != KEY):
+        why = "certificate for another use"
+    if why:
+        raise _no(why, client)
+    issuing.note_use(credential, address, now)
+    return client, issuing.registered(client).allowed
 
 
 def _by_key(text: str, address: str, now: datetime) -> tuple[Client, frozenset[str]]:
@@ -180,15 +216,22 @@ def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
         )
     if wants not in asker.scopes:
         raise Problem(403, f"Your key does not allow you to {wants}.", "Ask its administrator for one that does.")
+    if (refusal := undrawable(connection)) is not None:
+        raise refusal
+    return connection
+
+
+def undrawable(connection: Connection) -> Problem | None:
+    """Why nobody can draw a connection, nor send a request through it, whoever asks; ``None`` where one can."""
     if connection.individual:
-        raise Problem(
+        return Problem(
             409, "There each person has an account of their own.", "A job cannot borrow one. Use a connection with a service account."
         )
     if connection.scheme == STREAM:
-        raise Problem(
+        return Problem(
             409, "A stream is not called by requests.", "Neither its key nor a request can be drawn; it is signed in to on its own line."
         )
-    return connection
+    return None
 
 
 # Drawing
@@ -208,7 +251,7 @@ class Drawing:
         return f"Drawing({self.base!r}, •••)"
 
 
-def _secret_of(connection: Connection) -> str:
+def secret_of(connection: Connection) -> str:
     """The ID of the secret a draw is made with; of several, the first that was asked for."""
     held = connection.credential
     return str(held.pk) if held is not None else ""
@@ -222,7 +265,7 @@ def _credentials(connection: Connection) -> Credentials:
 
 def draw(connection: Connection, method: str = "GET", address: str = "") -> Drawing:
     """A ready header. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
-    base, secret = connection.values.get("api_base", ""), _secret_of(connection)
+    base, secret = connection.values.get("api_base", ""), secret_of(connection)
     if connection.scheme == CERTIFICATE:
         raise Problem(
             409, "This connection shows a certificate on the line itself.", "No header can carry that. Send your request through the relay."
@@ -243,7 +286,7 @@ def draw(connection: Connection, method: str = "GET", address: str = "") -> Draw
     return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
 
 
-def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Any:
+def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
     try:
         held, _ = tokens.hold(connection, way, force, newer_than)
     except NoToken as error:
@@ -313,20 +356,16 @@ class Relay:
         """Send it. Raises :class:`Problem`."""
         connection = self.connection
         with road(connection.time_limit, tokens.shown(connection)) as way:
-            held: Any = None
-            seen = None
-            if connection.scheme in OAUTH2:
-                held = tokens.live(connection) or _token(connection, way, False)
-                seen = tokens.generation(connection)
+            held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
             answer = self._send(way, self._dressed(held))
             renewed = False
-            if answer.status == 401 and connection.scheme in OAUTH2 and relaying.may_repeat_after_renewal(self.method, self.headers):
+            if answer.status == 401 and held is not None and relaying.may_repeat_after_renewal(self.method, self.headers):
                 # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
-                held, renewed = _token(connection, way, True, seen), True
+                held, renewed = _token(connection, way, True, held.generation), True
                 answer = self._send(way, self._dressed(held))
         return Relayed(answer.status, relaying.back(tuple(answer.headers.items())), answer.octets, self.tries, renewed)
 
-    def _dressed(self, held: Any) -> Request:
+    def _dressed(self, held: Held | None) -> Request:
         request = Request(self.method, self.url, self.headers, self.body.decode("utf-8", "replace"))
         if held is not None:
             token = held.access_token

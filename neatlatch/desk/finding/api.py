@@ -10,6 +10,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.people.models import Person
 
@@ -20,7 +21,8 @@ router = Router(tags=["find"])
 PAGES = (
     ("Today", "/"), ("Applications", "/applications"), ("Redirect URIs", "/redirect-uris"), ("Scopes and consent", "/scopes"), ("Access rules", "/access-rules"),
     ("Connections", "/connections"), ("Users of connections", "/users"), ("My accounts", "/accounts"), ("Credentials", "/credentials"), ("Rounds", "/rounds"),
-    ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Journal", "/journal"),
+    ("House authority", "/credentials/house"), ("Certificates", "/certificates"), ("Read a certificate", "/certificates/read"),
+    ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Journal", "/journal"),
 )  # fmt: skip
 Lists = Literal["connections", "credentials", "users", "applications", "people"]
 
@@ -34,7 +36,7 @@ class Found(Schema):
     detail: str = ""
 
 
-class FilterIn(Schema):
+class FilterIn(Given):
     """A filter to keep."""
 
     list: Lists

@@ -15,6 +15,7 @@ from django.db.models.signals import post_delete, post_save
 
 from neatlatch.core.certificates import facts, reading
 from neatlatch.desk.applications.models import Application, Place
+from neatlatch.desk.certificates.models import Authority, Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
@@ -106,6 +107,24 @@ def of_credential(one: Credential) -> Iterator[Entry]:
                 f"{one.kind.replace('_', ' ')}{', ' + where if where else ''}")  # fmt: skip
 
 
+def of_issued(one: Issued) -> Iterator[Entry]:
+    """A certificate of the house: by its names, serial number and fingerprint."""
+    sha256 = one.sha256.lower()
+    yield Entry(
+        "certificate",
+        one.common_name,
+        f"/certificates/{one.credential_id}",
+        f"{' '.join(map(str, one.names))} {one.serial} {_colons(one.serial)} {sha256} {_colons(sha256)}",
+        f"…{one.serial[-6:]}, {one.profile} certificate, {one.authority.name}",
+    )
+
+
+def of_authority(one: Authority) -> Iterator[Entry]:
+    """A certificate authority of the house, by its name and fingerprint."""
+    sha256 = facts.of_certificate(one.certificate()).sha256
+    yield Entry("authority", one.name, "/certificates", f"{sha256.replace(':', '').lower()} {sha256}", one.environment.name)
+
+
 def of_person(one: Person) -> Iterator[Entry]:
     """By name, login name and address."""
     yield Entry("person", one.shown_name, f"/people/{one.username}", f"{one.username} {one.email}", one.role)
@@ -131,10 +150,11 @@ def of_filter(one: SavedFilter) -> Iterator[Entry]:
 
 _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
     Application: of_application, Connection: of_connection, Client: of_client, Credential: of_credential, Person: of_person, Team: of_team, User: of_user,
-    SavedFilter: of_filter}  # fmt: skip
+    SavedFilter: of_filter, Issued: of_issued, Authority: of_authority}  # fmt: skip
 _JOINED = {Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
-           Credential: ("client__place__application", "client__place__environment"), User: ("environment",)}  # fmt: skip
-_HEAVY = {Credential: ("value",), Client: ("management_token",)}
+           Credential: ("client__place__application", "client__place__environment"), User: ("environment",),
+           Issued: ("authority",), Authority: ("environment",)}  # fmt: skip
+_HEAVY = {Credential: ("value",), Client: ("management_token",), Authority: ("private", "revocations")}
 
 
 def _of(one: Model) -> str:
@@ -217,7 +237,20 @@ def fill() -> None:
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)
 MOST = 12
 # Kinds as people look for them; the same words find a connection before the redirect URI of its client.
-_ORDER = ("connection", "application", "user", "client", "person", "credential", "redirect URI", "thumbprint", "team", "filter")
+_ORDER = (
+    "connection",
+    "application",
+    "user",
+    "client",
+    "person",
+    "certificate",
+    "authority",
+    "credential",
+    "redirect URI",
+    "thumbprint",
+    "team",
+    "filter",
+)
 
 
 def query(words: str) -> str:

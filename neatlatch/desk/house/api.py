@@ -12,11 +12,12 @@ from django.utils import timezone
 from ninja import Router, Schema
 
 from neatlatch.core.authority import rollover
-from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_place
+from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_environment, find_place
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.api import find as find_client
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.given import Given, Moment
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.people.models import Person
 
@@ -86,7 +87,7 @@ class AuthorityOut(Schema):
     turned: list[TurnedOut]
 
 
-class AcceptsIn(Schema):
+class AcceptsIn(Given):
     """Whether an application accepts what the house issues."""
 
     accepts: bool
@@ -99,7 +100,7 @@ class HandoverMade(Schema):
     handover: UUID
 
 
-class RegistrationRightIn(Schema):
+class RegistrationRightIn(Given):
     """Who may register: for one application, so many clients, for so many days."""
 
     application: str
@@ -126,7 +127,7 @@ class QuestionOut(Schema):
     over: bool
 
 
-class AllowIn(Schema):
+class AllowIn(Given):
     """The person's answer."""
 
     allow: bool
@@ -142,6 +143,7 @@ class SecretLife(Schema):
     """A secret of a client of the house."""
 
     id: UUID
+    kind: str
     hint: str
     named: str
     state: str
@@ -182,13 +184,13 @@ class IssuedOut(Schema):
     turned: list[TurnedOut]
 
 
-class AnotherSecretIn(Schema):
+class AnotherSecretIn(Given):
     """Another secret. ``ends``: unless said, in half a year."""
 
-    ends: datetime | None = None
+    ends: Moment | None = None
 
 
-class RevokeIn(Schema):
+class RevokeIn(Given):
     """RevokeIn something is revoked; ``tokens``: only these, by their numbers."""
 
     why: str = ""
@@ -199,13 +201,6 @@ class Ended(Schema):
     """How many tokens ended."""
 
     ended: int
-
-
-def _environment(key: str) -> Environment:
-    found = Environment.objects.filter(key=key).first()
-    if found is None:
-        raise problems.not_found("environment")
-    return found
 
 
 def _turned(rows: Any) -> list[dict[str, Any]]:
@@ -240,7 +235,8 @@ def _authority(environment: Environment) -> dict[str, Any]:
     counts = dict(
         Client.objects.filter(place__environment=environment, house=True, resource=False).values_list("place").annotate(Count("pk"))
     )
-    askers = {one.place_id: one for one in Client.objects.filter(place__environment=environment, house=True, resource=True)}
+    asking = Client.objects.filter(place__environment=environment, house=True, resource=True, credentials__kind="client_secret")
+    askers = {one.place_id: one for one in asking}
 
     def accepting(one: Place) -> dict[str, Any]:
         asker = askers.get(one.pk)
@@ -270,7 +266,7 @@ def house(request: HttpRequest) -> list[dict[str, Any]]:
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
 def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
     """Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended."""
-    found = _environment(environment)
+    found = find_environment(environment)
     signing.roll_over(guard.need(request, "change"), found)
     return 201, _authority(found)
 
@@ -280,7 +276,7 @@ def accepts(request: HttpRequest, environment: str, application: str, given: Acc
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
     issuing.accepts(by, find_place(application, environment), given.accepts)
-    return _authority(_environment(environment))
+    return _authority(find_environment(environment))
 
 
 @router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
@@ -373,7 +369,7 @@ def _issued(client: Client) -> dict[str, Any]:
     def secret(one: Any) -> dict[str, Any]:
         handover = getattr(one, "handover", None)
         waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
-        return {"id": one.pk, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
+        return {"id": one.pk, "kind": one.kind, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
                 "over": one.ends is not None and one.ends <= now, "last_used": one.last_used, "last_used_from": one.last_used_from, "tokens": one.living,
                 "connections": sorted({h.connection.ref for h in one.holders.all()}), "why": one.why, "handover": handover.pk if handover and waiting else None,
                 "made_by": one.put_in_by}  # fmt: skip
@@ -401,7 +397,11 @@ def issued(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, dict[str, Any]]:
     """Make another secret of a client; at most two live at once."""
     by, client = guard.need(request, "change"), _house_client(identity)
-    return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
+
+    def create() -> tuple[int, dict[str, Any]]:
+        return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
+
+    return guard.repeatable(request, given.dict(), create, alone=True)
 
 
 @router.post("/clients/{identity}/token-revocations", response=Ended)

@@ -26,7 +26,7 @@ from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.clients.services import put_fields
 from neatlatch.desk.clients.services import remove as remove_client
-from neatlatch.desk.common import at_once
+from neatlatch.desk.common import at_once, bodies
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -98,10 +98,11 @@ def _form(request: HttpRequest) -> dict[str, str]:
     """The form fields of a request, each once. Raises :class:`Refused`."""
     if request.content_type != "application/x-www-form-urlencoded":
         raise Refused("invalid_request", "The body must be application/x-www-form-urlencoded")
-    if len(request.body) > LARGEST_BODY:
+    body = bodies.of(request, LARGEST_BODY)
+    if body is None:
         raise Refused("invalid_request", "The body is too large")
     try:
-        pairs = parse_qsl(request.body.decode("utf-8"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
+        pairs = parse_qsl(body.decode("utf-8"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
     except ValueError as error:
         raise Refused("invalid_request", "The body cannot be read") from error
     return once(pairs)
@@ -222,10 +223,11 @@ def describe(environment: Environment) -> dict[str, Any]:
 def _document(request: HttpRequest) -> Any:
     if request.content_type != "application/json":
         raise Refused("invalid_client_metadata", "The body must be application/json")
-    if len(request.body) > LARGEST_BODY:
+    body = bodies.of(request, LARGEST_BODY)
+    if body is None:
         raise Refused("invalid_client_metadata", "The body is too large")
     try:
-        return json.loads(request.body)
+        return json.loads(body)
     except (ValueError, RecursionError) as error:
         raise Refused("invalid_client_metadata", "The body is not JSON") from error
 

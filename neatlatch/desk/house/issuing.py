@@ -17,8 +17,9 @@ from neatlatch.core.addresses import inside
 from neatlatch.core.authority import asking
 from neatlatch.core.authority.refusing import Presented, Refused
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import BEARER, CLIENT, CODE
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE
 from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.certificates import known as certificates
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.clients.services import checked
 from neatlatch.desk.common.problems import Problem, wrong_fields
@@ -38,6 +39,8 @@ _KEPT_TURNED = 5000
 # A digest of nothing: an unknown ID is compared like a known one.
 _NOBODY = house_key.digest("")
 SCHEMES = (CODE, CLIENT, BEARER)
+# Schemes whose clients have neither grants nor redirect URIs.
+_PLAIN = (BEARER, CERTIFICATE)
 
 
 def issuer(environment: Environment) -> str:
@@ -74,8 +77,8 @@ def new_client(by: Person | str, place: Place, fields: ClientMetadata, scheme: s
     client = Client(place=place, house=True, resource=resource, managed=True, state="live", changed_at=timezone.now(),
                     changed_by=by if isinstance(by, str) else by.username, client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
     client.put(fields)
-    if scheme == BEARER:
-        client.scheme, client.grants, client.redirect_uris = BEARER, [], []
+    if scheme in _PLAIN:
+        client.scheme, client.grants, client.redirect_uris = scheme, [], []
     client.save(force_insert=True)
     write(
         by,
@@ -141,8 +144,10 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
         raise Problem(409, "This client was issued by its application, not by the house authority.", "Have the new secret made there.")
     if client.public and client.scheme != BEARER:
         raise Problem(409, "A public client has no secret.", "It proves itself by PKCE (RFC 7636).")
+    if client.scheme == CERTIFICATE:
+        raise Problem(409, "This client shows a certificate and has no secret.", "Issue it another certificate.")
     now = timezone.now()
-    live = alive(client, now)
+    live = [one for one in alive(client, now) if one.kind == kind_of(client)]
     if len(live) >= LIVE_SECRETS:
         raise Problem(409, "Two secrets of this client live already.", f"Revoke {' or '.join(one.hint for one in live)} first.")
     credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
@@ -186,8 +191,8 @@ def mint_for_protocol(client: Client) -> tuple[str, Credential]:
 
 
 @transaction.atomic
-def revoke(by: Person | str, credential: Credential, why: str) -> Credential:
-    """Revoke a secret, and the tokens that were got with it. Twice is once."""
+def revoke(by: Person | str, credential: Credential, why: str, reason: str = "") -> Credential:
+    """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's list, with its reason (RFC 5280 §5.3.1). Twice is once."""
     credential = Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
     if credential.client is None or not credential.digest:
         raise Problem(
@@ -199,6 +204,7 @@ def revoke(by: Person | str, credential: Credential, why: str) -> Credential:
     credential.state, credential.revoked, credential.why = Credential.State.REVOKED, now, why[:200]
     credential.save(update_fields=["state", "revoked", "why"])
     ended = Access.objects.filter(credential=credential, revoked=None, ends__gt=now).update(revoked=now)
+    certificates.revoked(credential, now, reason or "unspecified")
     forget(credential)
     write(
         by,

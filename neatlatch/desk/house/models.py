@@ -41,6 +41,10 @@ class SigningKey(models.Model):
         """Where the private half is sealed."""
         return f"signing_key:{self.kid}:private"
 
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return self.sealed_place
+
     def open(self) -> Secret:
         """The private half. Raises :class:`safe.CannotOpen`."""
         return safe.unseal(self.private, self.sealed_place)

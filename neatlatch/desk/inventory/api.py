@@ -11,6 +11,7 @@ from ninja import Router, Schema
 from neatlatch.desk.clients.api import ClientOut, shape
 from neatlatch.desk.clients.api import find as find_client
 from neatlatch.desk.common import guard
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.connections.services import provider_changed
 
 from . import services, tables
@@ -18,7 +19,7 @@ from . import services, tables
 router = Router(tags=["inventory"])
 
 
-class InventoryIn(Schema):
+class InventoryIn(Given):
     """An inventory file. ``prune``: what it no longer has is removed."""
 
     text: str
@@ -54,7 +55,7 @@ class InventoryPreviewOut(Schema):
     conflicts: int
 
 
-class ImportTextIn(Schema):
+class ImportTextIn(Given):
     """A text to bring in."""
 
     text: str

@@ -12,6 +12,7 @@ from ninja.utils import check_csrf
 
 from neatlatch.core import filter_words
 from neatlatch.desk.common import filtering, guard, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 
@@ -21,7 +22,7 @@ from .models import Person
 router = Router(tags=["people"])
 
 
-class LogIn(Schema):
+class LogIn(Given):
     """Login name and password, and the code of the second factor where there is one."""
 
     username: str
@@ -49,13 +50,13 @@ class FactorOut(Schema):
     address: str
 
 
-class FactorCode(Schema):
+class FactorCode(Given):
     """The code that a device shows."""
 
     code: str
 
 
-class PersonIn(Schema):
+class PersonIn(Given):
     """A new person."""
 
     username: str
@@ -64,7 +65,7 @@ class PersonIn(Schema):
     password: str
 
 
-class PersonChange(Schema):
+class PersonChange(Given):
     """What to change; absent: stays."""
 
     role: str | None = None
@@ -82,7 +83,7 @@ class PersonOut(Schema):
     second_factor: bool
 
 
-class Preferences(Schema):
+class Preferences(Given):
     """A person's own settings."""
 
     keys_on: bool

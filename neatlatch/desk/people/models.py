@@ -37,6 +37,10 @@ class Person(AbstractUser):
         """The name others see."""
         return self.get_full_name() or self.username
 
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"person:{self.pk}:{field}"
+
 
 class Team(models.Model):
     """People who look after connections together, or who each connect an account of their own."""

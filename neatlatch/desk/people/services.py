@@ -69,15 +69,11 @@ def change(by: Person, person: Person, role: str | None, active: bool | None) ->
 _MOST_WRONG, _REST = 5, timedelta(minutes=15)
 
 
-def _place(person: Person, which: str) -> str:
-    return f"person:{person.pk}:{which}"
-
-
 @transaction.atomic
 def begin_factor(person: Person) -> tuple[str, str]:
     """Begin to set up a second factor: answers its secret as it is typed and as an address for devices. It counts once a code of it was shown."""
     secret = os.urandom(totp.SECRET_OCTETS)
-    sealed = safe.seal(base64.b64encode(secret).decode(), _place(person, "factor_begun"))
+    sealed = safe.seal(base64.b64encode(secret).decode(), person.place_of("factor_begun"))
     Person.objects.filter(pk=person.pk).update(factor_begun=sealed)
     return totp.as_text(secret), totp.address(secret, person.username, "Neat Latch")
 
@@ -88,11 +84,11 @@ def confirm_factor(person: Person, code: str) -> None:
     person = Person.objects.select_for_update().get(pk=person.pk)
     if person.factor_begun is None:
         raise Problem(409, "No second factor is being set up.", "Begin again.")
-    plain = safe.unseal(person.factor_begun, _place(person, "factor_begun")).reveal()
+    plain = safe.unseal(person.factor_begun, person.place_of("factor_begun")).reveal()
     step = totp.accept(base64.b64decode(plain), code, timezone.now().timestamp())
     if step is None:
         raise wrong_fields({"code": "This is not the code that the device should show now. Compare its clock and the secret."})
-    person.factor, person.factor_begun, person.factor_step, person.factor_wrong = safe.seal(plain, _place(person, "factor")), None, step, 0
+    person.factor, person.factor_begun, person.factor_step, person.factor_wrong = safe.seal(plain, person.place_of("factor")), None, step, 0
     person.factor_rests = None
     person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests"])
     write(person, "set up a second factor", "person", person.username)
@@ -107,7 +103,7 @@ def check_factor(person: Person, code: str) -> None:
             raise Problem(403, "This wants a second factor.", "Set one up below your menu, at “My log-in”, then try again.")
         if person.factor_rests is not None and person.factor_rests > now:
             raise Problem(429, "Too many wrong codes.", "Wait fifteen minutes, then try again.")
-        secret = base64.b64decode(safe.unseal(person.factor, _place(person, "factor")).reveal())
+        secret = base64.b64decode(safe.unseal(person.factor, person.place_of("factor")).reveal())
         step = totp.accept(secret, code, now.timestamp(), person.factor_step)
         if step is not None:
             person.factor_step, person.factor_wrong, person.factor_rests = step, 0, None

@@ -24,6 +24,7 @@ from neatlatch.desk.connections import halves
 from neatlatch.desk.connections.api import find
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shapes import GlyphOut
+from neatlatch.desk.drawing.services import KEY
 
 from . import services
 from .models import Round, Sample, Test
@@ -330,7 +331,9 @@ def today(request: HttpRequest) -> dict[str, Any]:
     last_round = Round.objects.annotate(**_COUNTS).order_by("-number").first()
     return {
         "environments": [environment_out(one) for one in Environment.objects.all()],
-        "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")],
+        # Neat Latch itself is an application too, that users draw at; nothing of it is connected to unless somebody did.
+        "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")
+                 if one.key != KEY or one.pk in cells],
         "breaks": [{"ref": one.ref, "application": by_ref[one.ref].place.application.name, "environment": by_ref[one.ref].place.environment.name, "at": one.at,
                     "why": one.why, "act": one.act.key, "label": one.act.label, "users": list(one.users)} for one in found],
         "counts": counts, "last_round": round_out(last_round) if last_round else None,

@@ -7,6 +7,7 @@ from django.utils import timezone
 from huey import crontab
 from huey.contrib.djhuey import HUEY, db_periodic_task, db_task, on_startup
 
+from neatlatch.desk.common import guard
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
@@ -49,6 +50,7 @@ def keep_house() -> None:
     now = timezone.now()
     handing.end_untaken(now)
     house_tokens.clear_ended(now)
+    guard.forget_old(now)
     ledger.roll_up(now)
 
 

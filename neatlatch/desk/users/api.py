@@ -15,6 +15,7 @@ from neatlatch.core import filter_words, windows
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.applications.models import Application
 from neatlatch.desk.common import filtering, guard, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.connections.models import Connection
@@ -73,7 +74,7 @@ class Users(Schema):
     next: str | None
 
 
-class UserIn(Schema):
+class UserIn(Given):
     """A new user; ``uses`` may name what it calls at once."""
 
     name: str
@@ -86,7 +87,7 @@ class UserIn(Schema):
     draws: bool = False
 
 
-class UserChange(Schema):
+class UserChange(Given):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -99,7 +100,7 @@ class UserChange(Schema):
     draws: bool | None = None
 
 
-class UseIn(Schema):
+class UseIn(Given):
     """What a user calls: by a connection, or an application whose connection is not set up yet."""
 
     application: str = ""
@@ -107,14 +108,14 @@ class UseIn(Schema):
     operations: list[str] = []
 
 
-class UseChange(Schema):
+class UseChange(Given):
     """What to change; absent: stays. An empty ``connection``: none."""
 
     connection: str | None = None
     operations: list[str] | None = None
 
 
-class CallLogIn(Schema):
+class CallLogIn(Given):
     """An access log, a HAR file, or lines with method and path."""
 
     text: str
@@ -199,7 +200,7 @@ def add(request: HttpRequest, given: UserIn) -> tuple[int, dict[str, Any]]:
     """Note a user."""
     by = guard.need(request, "change")
     wanted = services.Given(**{**given.dict(), "windows": tuple(given.windows)})
-    return guard.repeatable(request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)))
+    return guard.repeatable(request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True)
 
 
 @router.get("/users/{identity}", response=UserOut)

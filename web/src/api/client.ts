@@ -101,4 +101,25 @@ export async function ok<T>(call: Promise<Answered<T>>): Promise<T> {
 }
 
 export const ifMatch = (version: number): Record<string, string> => ({ 'If-Match': `"${version}"` })
-export const once = (key: string): Record<string, string> => ({ 'Idempotency-Key': key })
+
+/** What makes a form's content be done once: sent again, because its answer was lost, it carries the same Idempotency-Key; other content carries another. */
+export interface Once {
+  headers: (content: unknown) => Record<string, string>
+  /** It was done: the same content is a new wish from here on. */
+  over: () => void
+}
+
+export function once(): Once {
+  let last = ''
+  let key = ''
+  return {
+    headers(content) {
+      const text = JSON.stringify(content)
+      if (text !== last) [last, key] = [text, crypto.randomUUID()]
+      return { 'Idempotency-Key': key }
+    },
+    over() {
+      last = ''
+    },
+  }
+}

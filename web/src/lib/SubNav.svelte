@@ -16,6 +16,7 @@
     [
       ['Credentials', '/credentials'],
       ['House authority', '/credentials/house'],
+      ['Certificates', '/certificates'],
       ['Handovers', '/credentials/handovers'],
       ['It has leaked', '/credentials/leaked'],
     ],
@@ -23,14 +24,21 @@
   const NAMES = ['applications', 'connections', 'credentials'] as const
   let { group }: { group: (typeof NAMES)[number] } = $props()
   const pages = $derived(GROUPS[NAMES.indexOf(group)]!)
+  /** The page itself, or the one that it stands below: the longest address that its own begins with. */
+  const current = $derived(
+    pages
+      .map(([, address]) => address)
+      .filter((address) => route.pathname === address || route.pathname.startsWith(`${address}/`))
+      .sort((a, b) => b.length - a.length)[0],
+  )
 </script>
 
 <nav aria-label="Within {group}" class="border-base-300 mb-3 flex gap-5 border-b">
   {#each pages as [name, address] (address)}
-    {@const on = route.pathname === address}
+    {@const on = current === address}
     <a
       href={address}
-      aria-current={on ? 'page' : undefined}
+      aria-current={on ? (route.pathname === address ? 'page' : 'true') : undefined}
       class="min-h-[28px] {on ? 'border-base-content -mb-px border-b-2 font-bold' : 'text-soft hover:underline'}">{name}</a
     >
   {/each}

@@ -19,6 +19,8 @@
     ['/access-rules', '/applications'],
     ['/users', '/connections'],
     ['/accounts', '/connections'],
+    ['/certificates', '/credentials'],
+    ['/replacements', '/credentials'],
   ]
   const section = $derived(BELONGS.find(([start]) => String(route.pathname).startsWith(start))?.[1])
 </script>

@@ -31,6 +31,12 @@ export function exact(at: string | null | undefined): string {
   return new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'long' }).format(new Date(at))
 }
 
+/** A day in the reader's zone: “12 Mar 2027”. */
+export function day(at: string | null | undefined): string {
+  if (!at) return ''
+  return new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' }).format(new Date(at))
+}
+
 /** Milliseconds: “112 ms”, “2.4 s”. */
 export function millis(ms: number): string {
   return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`

@@ -15,7 +15,15 @@ export const FITS: Record<string, string> = {
   not_proven: 'is not proven',
   not_asked: 'is not asked for',
 }
+/** Whether a test has come to its end, one way or another. */
+export const ended = (test: { state: string }): boolean => ['done', 'stopped', 'cut'].includes(test.state)
 export const capital = (text: string): string => text.slice(0, 1).toUpperCase() + text.slice(1)
 /** A label inside a sentence: its first letter small, unless it begins with an abbreviation. */
 export const lower = (label: string): string => (/^.[A-Z]/.test(label) ? label : label.slice(0, 1).toLowerCase() + label.slice(1))
 export const rungName = (key: string): string => RUNGS.find(([one]) => one === key)?.[1] ?? key
+/** What kind of credential it is, inside a sentence. */
+export const kindName = (kind: string, house = false): string =>
+  house && kind === 'token' ? 'API key' : kind.replaceAll('_', ' ').replace(/^api /, 'API ')
+/** Whether an application has clients of OAuth 2.0 that are registered there. */
+export const takesClients = (application: { schemes: { key: string }[] } | undefined): boolean =>
+  application?.schemes.some((one) => ['oauth2_code', 'oauth2_client'].includes(one.key)) ?? false

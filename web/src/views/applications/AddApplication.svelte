@@ -7,7 +7,6 @@
 
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   const queries = useQueryClient()
-  const key = crypto.randomUUID()
   let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>('metadata')
   let form = $state({
     name: String((route.search as Record<string, unknown>).name ?? ''),
@@ -33,14 +32,13 @@
   })
   let problem = $state<unknown>(null)
   let busy = $state(false)
-  let tries = $state(0)
+  const sent = once()
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
 
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
     busy = true
     problem = null
-    tries += 1
     const named = ['issuer', 'authorization_endpoint', 'token_endpoint', 'api_base']
     const given = by === 'hand' || by === 'shipped' ? addresses : {}
     const body = {
@@ -63,7 +61,7 @@
       return
     }
     try {
-      const made = await ok(api.POST('/api/applications', { body, headers: once(`${key}-${tries}`) }))
+      const made = await ok(api.POST('/api/applications', { body, headers: sent.headers(body) }))
       await queries.invalidateQueries()
       goto(`/applications/${made.key}`)
     } catch (error) {

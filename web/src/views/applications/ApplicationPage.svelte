@@ -1,12 +1,12 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
-  import { api, ifMatch, ok } from '../../api/client'
+  import { api, ifMatch, ok, type Schemas } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { capital } from '../../lib/words'
+  import { capital, takesClients } from '../../lib/words'
   import { route } from '../../router'
   import ScopeTable from './ScopeTable.svelte'
 
@@ -22,7 +22,7 @@
   }))
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   let problem = $state<unknown>(null)
-  const oauth = $derived(found.data?.schemes.some((one) => ['oauth2_code', 'oauth2_client'].includes(one.key)) ?? false)
+  const oauth = $derived(takesClients(found.data))
   const left = $derived(
     (environments.data ?? []).filter((one) => !found.data?.places.some((place) => place.environment.key === one.key)),
   )
@@ -36,14 +36,14 @@
       problem = error
     }
   }
-  async function saveScopes(scopes: { name: string; meaning: string; kind: string; administrator: boolean }[]): Promise<boolean> {
+  async function saveScopes(scopes: Schemas['ScopeIO'][]): Promise<boolean> {
     problem = null
     let saved = true
     try {
       await ok(
         api.PATCH('/api/applications/{key}', {
           params: { path: { key } },
-          body: { scopes: scopes.map((one) => ({ ...one, implies: [] })) },
+          body: { scopes },
           headers: ifMatch(found.data!.version),
         }),
       )

@@ -1,15 +1,12 @@
 <script lang="ts">
-  interface Scope {
-    name: string
-    meaning: string
-    kind: string
-    administrator: boolean
-  }
+  import type { Schemas } from '../../api/client'
+
+  type Scope = Schemas['ScopeIO']
   let { scopes, editable, save }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<boolean> } = $props()
   let draft = $state<Scope[] | null>(null)
 
-  const edit = () => (draft = scopes.map(({ name, meaning, kind, administrator }) => ({ name, meaning, kind, administrator })))
-  const add = () => draft?.push({ name: '', meaning: '', kind: 'read', administrator: false })
+  const edit = () => (draft = scopes.map((one) => ({ ...one, implies: [...one.implies] })))
+  const add = () => draft?.push({ name: '', meaning: '', kind: 'read', administrator: false, implies: [] })
   /** What was typed stays until it is saved. */
   async function done(): Promise<void> {
     const wanted = (draft ?? []).map((one) => ({ ...one, name: one.name.trim() })).filter((one) => one.name)
@@ -52,7 +49,11 @@
                 ></td
               >
             {:else}
-              <td>{one.meaning}</td><td>{one.kind}</td><td>{one.administrator ? 'an administrator' : 'the person'}</td>
+              <td
+                >{one.meaning}{#if one.implies.length}<span class="help block"
+                    >whoever has it has <span class="value">{one.implies.join(', ')}</span> as well</span
+                  >{/if}</td
+              ><td>{one.kind}</td><td>{one.administrator ? 'an administrator' : 'the person'}</td>
             {/if}
           </tr>
         {/each}

@@ -84,9 +84,10 @@
   <ProblemBox {problem} />
   <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
     <div class="flex flex-col gap-4">
-      {#if client.handover && may('change')}<Handover
+      {#if may('change')}<Handover
           id={client.handover}
           house={client.house}
+          certificate={client.scheme === 'certificate'}
           done={() => void queries.invalidateQueries()}
         />{/if}
       {#if client.house}<Issued {client} />{/if}

@@ -6,11 +6,29 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import HandoverFile from '../handovers/HandoverFile.svelte'
   import HandoverLink from '../handovers/HandoverLink.svelte'
+  import HandoverPacked from '../handovers/HandoverPacked.svelte'
 
-  let { id, done, house = false }: { id: string; done: () => void; house?: boolean } = $props()
-  let way = $state<'' | 'link' | 'file'>('')
+  let {
+    id: given,
+    done,
+    house = false,
+    certificate = false,
+  }: { id: string | null | undefined; done: () => void; house?: boolean; certificate?: boolean } = $props()
+  /** Held until it is done: what is shown once must not vanish because the page around it was read anew and the handover is no longer waiting. */
+  let id = $state('')
+  let way = $state<'' | 'link' | 'file' | 'packed'>('')
   let value = $state('')
   let hidden = $state(false)
+  $effect(() => {
+    if (!given) return
+    id = given
+    way = ''
+    hidden = false
+  })
+  function over(): void {
+    id = ''
+    done()
+  }
   let left = $state(60)
   let problem = $state<unknown>(null)
   let timer = 0
@@ -41,7 +59,7 @@
     gone()
     try {
       await ok(api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }))
-      done()
+      over()
     } catch (error) {
       problem = error
     }
@@ -50,38 +68,57 @@
 </script>
 
 <svelte:window onblur={() => value && gone()} />
-<section class="sheet border-secondary border-2 p-4" aria-labelledby="handover-title">
-  <h2 id="handover-title">Handover of the new secret</h2>
-  {#if value}
-    <p class="my-2">This is the only time it is shown. It hides in {left} s, or when you leave the page.</p>
-    <p class="border-base-300 bg-base-200 value mb-2 rounded-md border px-3 py-2 text-[1.1rem]" data-secret>{value}</p>
-    <div class="flex flex-wrap gap-2">
-      <Copy text={value} what="the secret" />
-      <button type="button" class="btn btn-sm" onclick={() => download('client-secret.txt', value)}>Download</button>
+{#if id}<section class="sheet border-secondary border-2 p-4" aria-labelledby="handover-title">
+    <h2 id="handover-title">Handover of the new secret</h2>
+    {#if value}
+      <p class="my-2">This is the only time it is shown. It hides in {left} s, or when you leave the page.</p>
+      <p
+        class="border-base-300 bg-base-200 value mb-2 rounded-md border px-3 py-2 {certificate
+          ? 'max-h-60 overflow-auto whitespace-pre'
+          : 'text-[1.1rem]'}"
+        data-secret
+      >
+        {value}
+      </p>
+      <div class="flex flex-wrap gap-2">
+        <Copy text={value} what="the secret" />
+        <button
+          type="button"
+          class="btn btn-sm"
+          onclick={() => download(certificate ? 'certificate-and-key.pem' : 'client-secret.txt', value)}>Download</button
+        >
+        <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
+      </div>
+    {:else if hidden}
+      <p class="my-2">
+        It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own connections. If somebody else
+        needs one, have a new one made.
+      </p>
       <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
-    </div>
-  {:else if hidden}
-    <p class="my-2">
-      It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own connections. If somebody else
-      needs one, have a new one made.
-    </p>
-    <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
-  {:else if way === 'link'}
-    <HandoverLink {id} leave={() => (way = '')} />
-  {:else if way === 'file'}
-    <HandoverFile {id} leave={() => (way = '')} {done} />
-  {:else}
-    <p class="my-2">
-      {house ? 'The house authority made a secret.' : 'The application gave a secret.'} It is sealed already, so a connection made here
-      can use it without you carrying it. You can see it once.
-    </p>
-    <div class="flex flex-wrap gap-2">
-      <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
-      <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}>Send a link that serves once</button>
-      <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}>Encrypt it to its owner's key</button>
-      <button type="button" class="btn btn-primary btn-sm" onclick={close}>I do not need to see it</button>
-    </div>
-    {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
-  {/if}
-  <ProblemBox {problem} />
-</section>
+    {:else if way === 'link'}
+      <HandoverLink {id} leave={() => (way = '')} />
+    {:else if way === 'file'}
+      <HandoverFile {id} leave={() => (way = '')} done={over} />
+    {:else if way === 'packed'}
+      <HandoverPacked {id} leave={() => (way = '')} done={over} />
+    {:else}
+      <p class="my-2">
+        {certificate
+          ? 'The house authority made a certificate and its key.'
+          : house
+            ? 'The house authority made a secret.'
+            : 'The application gave a secret.'} It is sealed already, so a connection made here can use it without you carrying it.
+        You can see it once.
+      </p>
+      <div class="flex flex-wrap gap-2">
+        <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
+        <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}>Send a link that serves once</button>
+        {#if certificate}<button type="button" class="btn btn-sm" onclick={() => (way = 'packed')}>Pack it as PKCS#12</button
+          >{/if}
+        <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}>Encrypt it to its owner's key</button>
+        <button type="button" class="btn btn-primary btn-sm" onclick={close}>I do not need to see it</button>
+      </div>
+      {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
+    {/if}
+    <ProblemBox {problem} />
+  </section>{/if}

@@ -1,15 +1,18 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ok, type Client } from '../../api/client'
+  import { api, ok, once, type Client } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
+  import { goto } from '../../router'
+  import IssueCertificate, { type Wanted } from '../certificates/IssueCertificate.svelte'
   import Turned from '../credentials/Turned.svelte'
 
   let { client }: { client: Client } = $props()
   const acts = acting()
+  const sent = once()
   const path = $derived({ params: { path: { identity: client.id } } })
   const found = createQuery(() => ({
     queryKey: ['issued', client.id],
@@ -26,7 +29,21 @@
   let revoking = $state('')
   let why = $state('')
   const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && !['revoked', 'retired'].includes(one.state)))
-  const another = () => acts.run(() => ok(api.POST('/api/clients/{identity}/secrets', { ...path, body: {} })))
+  const most = $derived(found.data?.most_secrets ?? 2)
+  const shows = $derived(client.scheme === 'certificate')
+  let issuing = $state(false)
+  const issue = (wanted: Wanted) =>
+    acts.run(async () => {
+      const headers = sent.headers([path, wanted])
+      const made = await ok(api.POST('/api/clients/{identity}/certificates', { ...path, body: wanted, headers }))
+      sent.over()
+      goto(`/certificates/${made.id}`)
+    })
+  const another = () =>
+    acts.run(async () => {
+      await ok(api.POST('/api/clients/{identity}/secrets', { ...path, body: {}, headers: sent.headers([path, 'secret']) }))
+      sent.over()
+    })
   const endTokens = (tokens: number[] | null) =>
     acts.run(() =>
       ok(api.POST('/api/clients/{identity}/token-revocations', { ...path, body: { why: 'ended on its page', tokens } })),
@@ -44,17 +61,24 @@
 <section class="sheet p-4" aria-labelledby="issued">
   <div class="mb-2 flex flex-wrap items-baseline gap-x-4">
     <h2 id="issued">What it holds</h2>
-    <span class="help">issued by the house authority, kept as digests</span>
-    {#if may('change') && (!client.public || client.scheme === 'bearer')}
+    <span class="help">issued by the house authority{shows ? '' : ', kept as digests'}</span>
+    {#if may('change') && shows}
+      <button class="btn btn-sm ms-auto" disabled={live.length >= most} onclick={() => (issuing = !issuing)}
+        >Issue another certificate</button
+      >
+    {:else if may('change') && (!client.public || client.scheme === 'bearer')}
       <button
         class="btn btn-sm ms-auto"
-        disabled={acts.busy || live.length >= (found.data?.most_secrets ?? 2)}
-        title={live.length >= (found.data?.most_secrets ?? 2) ? 'Two live already; revoke one first' : undefined}
+        disabled={acts.busy || live.length >= most}
+        title={live.length >= most ? 'Two live already; revoke one first' : undefined}
         onclick={another}>Make another secret</button
       >
     {/if}
   </div>
   <Loading query={found} />
+  {#if issuing}<div class="mb-3 max-w-xl">
+      <IssueCertificate profile="client" problem={acts.problem} busy={acts.busy} {issue} leave={() => (issuing = false)} />
+    </div>{/if}
   <ProblemBox problem={acts.problem} />
   {#if found.data}
     {@const held = found.data}
@@ -64,7 +88,7 @@
           {@const dead = one.over || one.state === 'revoked' || one.state === 'retired'}
           <article
             class="border-base-300 rounded-md border p-3 {dead ? 'bg-quiet-ground border-dashed' : ''}"
-            aria-label="Secret {one.hint}"
+            aria-label="{one.kind === 'private_key' ? 'Certificate' : 'Secret'} {one.hint}"
           >
             <p class="flex items-baseline gap-2">
               <span class="value text-[1.1rem] {dead ? 'line-through' : 'font-bold'}">{one.hint}</span>
@@ -85,7 +109,7 @@
                 {#if one.last_used}<When at={one.last_used} /> from
                   <span class="value">{one.last_used_from}</span>{:else}never{/if}
               </dd>
-              {#if client.scheme !== 'bearer'}<dt class="text-soft">Tokens alive</dt>
+              {#if client.scheme !== 'bearer' && !shows}<dt class="text-soft">Tokens alive</dt>
                 <dd>{one.tokens}</dd>{/if}
               {#if one.connections.length}<dt class="text-soft">Held by</dt>
                 <dd>
@@ -94,7 +118,8 @@
               {#if one.why}<dt class="text-soft">Why</dt>
                 <dd>{one.why}</dd>{/if}
             </dl>
-            {#if !dead && may('change')}
+            {#if one.kind === 'private_key'}<a class="act mt-1 me-3" href="/certificates/{one.id}">Its chain, renew, revoke</a>
+            {:else if !dead && may('change')}
               {#if revoking === one.id}
                 <form class="mt-2" onsubmit={revoke}>
                   <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
@@ -117,7 +142,7 @@
       </div>
       {#if held.secrets.length > 4}<p class="help mt-1">{held.secrets.length - 4} older ones are in the journal.</p>{/if}
     {:else}<p>{client.public ? 'A public client has no secret; it proves itself by PKCE.' : 'No secret was made yet.'}</p>{/if}
-    {#if client.scheme !== 'bearer'}
+    {#if client.scheme !== 'bearer' && !shows}
       <div class="mt-4 mb-1 flex items-baseline gap-4">
         <h3 class="font-bold">Tokens alive</h3>
         <span class="help"

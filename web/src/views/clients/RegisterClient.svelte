@@ -4,6 +4,8 @@
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SigningRequest from '../../lib/SigningRequest.svelte'
+  import { takesClients } from '../../lib/words'
   import { goto, route } from '../../router'
   import UriList from './UriList.svelte'
 
@@ -13,8 +15,7 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
   }))
   const queries = useQueryClient()
-  const unique = crypto.randomUUID()
-  let tries = 0
+  const sent = once()
   let form = $state({
     environment: String((route.search as Record<string, unknown>).environment ?? ''),
     name: '',
@@ -29,14 +30,22 @@
   })
   /** Who issues it where both can, and what it is: a client of OAuth 2.0, or a key. */
   let issuer = $state<'house' | 'application'>('house')
-  let kind = $state<'client' | 'key'>('client')
+  let request = $state('')
   let ends = $state('')
   let problem = $state<unknown>(null)
   let busy = $state(false)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
-  const place = $derived(found.data?.places.find((one) => one.environment.key === form.environment) ?? found.data?.places[0])
+  const oauth = $derived(takesClients(found.data))
+  const usual = $derived(oauth ? 'client' : found.data?.schemes.some((one) => one.key === 'certificate') ? 'certificate' : 'key')
+  /** A choice of one's own stands until another application is looked at. */
+  let kind = $derived<'client' | 'key' | 'certificate'>(usual)
+  /** Where it can be registered: anywhere for OAuth 2.0; else only the house issues, and the rest is prepared with a connection. */
+  const places = $derived(found.data?.places.filter((one) => oauth || one.house) ?? [])
+  const place = $derived(places.find((one) => one.environment.key === form.environment) ?? places[0])
   const house = $derived(Boolean(place?.house) && issuer === 'house')
-  const isKey = $derived(house && kind === 'key')
+  const shows = $derived(house && kind === 'certificate')
+  /** Neither grants nor redirect URIs. */
+  const isKey = $derived(house && kind !== 'client')
   const grants = $derived(
     ['authorization_code', 'refresh_token', 'client_credentials'].filter(
       (one) => house || !place?.grants.length || place.grants.includes(one),
@@ -53,25 +62,21 @@
     if (!place) return
     busy = true
     problem = null
-    tries += 1
     const by_protocol = form.by_protocol && place.registers
     try {
-      const made = await ok(
-        api.POST('/api/clients', {
-          body: {
-            ...form,
-            by_protocol,
-            by_house: house,
-            ends: house && ends ? new Date(`${ends}T12:00:00`).toISOString() : null,
-            scheme: isKey ? 'bearer' : '',
-            application: key,
-            environment: place.environment.key,
-            contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
-            redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
-          },
-          headers: once(`${unique}-${tries}`),
-        }),
-      )
+      const body = {
+        ...form,
+        by_protocol,
+        by_house: house,
+        ends: house && ends ? new Date(`${ends}T12:00:00`).toISOString() : null,
+        scheme: shows ? 'certificate' : isKey ? 'bearer' : '',
+        request: shows ? request : '',
+        application: key,
+        environment: place.environment.key,
+        contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
+        redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
+      }
+      const made = await ok(api.POST('/api/clients', { body, headers: sent.headers(body) }))
       await queries.invalidateQueries()
       goto(`/clients/${made.id}`)
     } catch (error) {
@@ -83,6 +88,16 @@
 
 <svelte:head><title>Register a client at {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
 <Loading query={found} />
+{#if found.data && !place}
+  <h1 class="mb-3">Register a client at {found.data.name}</h1>
+  <section class="sheet max-w-2xl p-5">
+    <p class="mb-2">
+      {found.data.name} takes no clients of OAuth 2.0. What it has to know of us, and what it gives us, is prepared with a connection.
+    </p>
+    <a class="btn btn-primary btn-sm" href="/connections/new?application={key}">Set up a connection</a>
+    <a class="btn btn-sm" href="/applications/{key}">Leave it</a>
+  </section>
+{/if}
 {#if found.data && place}
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
   <div class="grid grid-cols-[minmax(0,1fr)_320px] gap-5">
@@ -95,12 +110,10 @@
             value={place.environment.key}
             onchange={(e) => (form.environment = e.currentTarget.value)}
           >
-            {#each found.data.places as one (one.environment.key)}<option value={one.environment.key}
-                >{one.environment.name}</option
-              >{/each}
+            {#each places as one (one.environment.key)}<option value={one.environment.key}>{one.environment.name}</option>{/each}
           </select>
         </Field>
-        {#if place.house}
+        {#if place.house && oauth}
           <Field id="issuer" label="Issued by" help="The application accepts what the house authority issues.">
             <select id="issuer" class="line-in" bind:value={issuer}>
               <option value="house">The house authority</option><option value="application">{found.data.name} itself</option>
@@ -111,22 +124,42 @@
           <Field
             id="kind"
             label="What it is"
-            help="A key is sent with every call; a client gets short-lived tokens by its secret."
+            help="A key is sent with every call; a client gets short-lived tokens by its secret; a certificate is shown when the line is made."
           >
             <select id="kind" class="line-in" bind:value={kind}>
-              <option value="client">A client of OAuth 2.0</option><option value="key">A key</option>
+              <option value="client">A client of OAuth 2.0</option><option value="key">A key</option><option value="certificate"
+                >A certificate, shown in TLS</option
+              >
             </select>
           </Field>
-          <Field id="ends" label="Its secret ends" error={errors.ends} help="Left empty: in half a year. At most a year ahead.">
-            <input id="ends" type="date" class="line-in" bind:value={ends} />
-          </Field>
+          {#if !shows}<Field
+              id="ends"
+              label="Its secret ends"
+              error={errors.ends}
+              help="Left empty: in half a year. At most a year ahead."
+            >
+              <input id="ends" type="date" class="line-in" bind:value={ends} />
+            </Field>{/if}
         {/if}
-        <Field id="name" label="Name" error={errors.name} help="Their people will see it when they consent, and in their lists.">
+        <Field
+          id="name"
+          label="Name"
+          error={errors.name}
+          help={shows ? 'The name in its certificate, too.' : 'Their people will see it when they consent, and in their lists.'}
+        >
           <input id="name" class="line-in" bind:value={form.name} aria-invalid={errors.name ? 'true' : undefined} required />
         </Field>
         <Field id="contacts" label="Contact" help="A mail address they can write to, better a team's than a person's.">
           <input id="contacts" class="line-in" bind:value={form.contacts} />
         </Field>
+        {#if shows}<div class="col-span-2">
+            <SigningRequest
+              id="request"
+              bind:value={request}
+              error={errors.request}
+              help="Where its holder makes the key. Empty: the key is made here and handed over once."
+            />
+          </div>{/if}
         {#if !isKey}<Field
             id="type"
             label="Type"
@@ -155,18 +188,18 @@
           bind:uris={form.redirect_uris}
           error={errors.redirect_uris}
         />{/if}
-      <fieldset class="mb-3">
-        <legend class="label-text">Scopes, no more than the work needs</legend>
-        {#each found.data.scopes as scope (scope.name)}
-          <label class="flex min-h-[26px] items-center gap-2">
-            <input type="checkbox" value={scope.name} bind:group={form.scopes} />
-            <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
-            {#if scope.kind !== 'read'}<span class="help">({scope.kind}s)</span>{/if}
-            {#if scope.administrator}<span class="text-warning">an administrator must consent</span>{/if}
-          </label>
-        {:else}<p class="help">None are known for this application.</p>{/each}
-        {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
-      </fieldset>
+      {#if !shows}<fieldset class="mb-3">
+          <legend class="label-text">Scopes, no more than the work needs</legend>
+          {#each found.data.scopes as scope (scope.name)}
+            <label class="flex min-h-[26px] items-center gap-2">
+              <input type="checkbox" value={scope.name} bind:group={form.scopes} />
+              <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
+              {#if scope.kind !== 'read'}<span class="help">({scope.kind}s)</span>{/if}
+              {#if scope.administrator}<span class="text-warning">an administrator must consent</span>{/if}
+            </label>
+          {:else}<p class="help">None are known for this application.</p>{/each}
+          {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
+        </fieldset>{/if}
       {#if !form.public && !isKey}
         <Field id="method" label="Client sign-in" help="How the client proves itself at the token endpoint (RFC 6749 §2.3).">
           <select id="method" class="line-in value" bind:value={form.sign_in_method}
@@ -196,8 +229,8 @@
     <aside class="sheet h-fit p-4">
       <h2 class="mb-1">{house ? 'By the house' : place.registers && form.by_protocol ? 'By protocol' : 'By hand'}</h2>
       <p class="help">
-        {#if house}The house authority issues it at once, and {found.data.name} accepts it. Its secret is handed over on the next page;
-          after that only its digest is kept.
+        {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret of it is handed over on the
+          next page; after that only its digest is kept.
         {:else if place.registers && form.by_protocol}{found.data.name} makes the client and answers with its ID and a secret. The secret
           is sealed as it arrives, and shown to you once.
         {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts in order, with what to copy,

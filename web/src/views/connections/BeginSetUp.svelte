@@ -8,8 +8,7 @@
 
   const search = route.search as Record<string, unknown>
   const queries = useQueryClient()
-  const unique = crypto.randomUUID()
-  let tries = 0
+  const sent = once()
   let application = $state(String(search.application ?? ''))
   let environment = $state(String(search.environment ?? ''))
   let scheme = $state('')
@@ -31,11 +30,9 @@
   async function begin(event: Event): Promise<void> {
     event.preventDefault()
     problem = null
-    tries += 1
     try {
-      const made = await ok(
-        api.POST('/api/set-ups', { body: { application, environment, scheme, ref: '' }, headers: once(`${unique}-${tries}`) }),
-      )
+      const body = { application, environment, scheme, ref: '' }
+      const made = await ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) }))
       await queries.invalidateQueries()
       goto(`/connections/${made.ref}/set-up`)
     } catch (error) {

@@ -4,14 +4,14 @@
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { takesClients } from '../../lib/words'
   import { goto, route } from '../../router'
   import BeginSetUp from './BeginSetUp.svelte'
   import ValueFields from './ValueFields.svelte'
 
   const search = route.search as Record<string, unknown>
   const queries = useQueryClient()
-  const unique = crypto.randomUUID()
-  let tries = 0
+  const sent = once()
   let application = $state(String(search.application ?? ''))
   let environment = $state(String(search.environment ?? ''))
   let client = $state(String(search.client ?? ''))
@@ -39,7 +39,10 @@
     queryFn: () => ok(api.GET('/api/clients', { params: { query: { application } } })),
     enabled: Boolean(application),
   }))
-  const here = $derived((clients.data ?? []).filter((one) => one.environment.key === environment && one.state === 'live'))
+  const oauth = $derived(takesClients(found.data))
+  const here = $derived(
+    (clients.data ?? []).filter((one) => one.environment.key === environment && one.state === 'live' && !one.resource),
+  )
   const chosen = $derived(here.find((one) => one.id === client))
   const usable = $derived(
     (found.data?.schemes ?? []).filter((one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant)),
@@ -75,25 +78,20 @@
     event.preventDefault()
     busy = true
     problem = null
-    tries += 1
     try {
-      const made = await ok(
-        api.POST('/api/connections', {
-          body: {
-            ref: form.ref,
-            application,
-            environment,
-            scheme,
-            client: client || null,
-            values: form.values,
-            scopes: form.scopes,
-            slots: {},
-            secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
-            secret_ends: form.ends ? `${form.ends}T00:00:00Z` : null,
-          },
-          headers: once(`${unique}-${tries}`),
-        }),
-      )
+      const body = {
+        ref: form.ref,
+        application,
+        environment,
+        scheme,
+        client: client || null,
+        values: form.values,
+        scopes: form.scopes,
+        slots: {},
+        secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
+        secret_ends: form.ends ? `${form.ends}T00:00:00Z` : null,
+      }
+      const made = await ok(api.POST('/api/connections', { body, headers: sent.headers(body) }))
       form.secrets = {}
       await queries.invalidateQueries()
       const said = Object.values(made.notes ?? {}).flat()
@@ -192,7 +190,7 @@
     <aside class="sheet h-fit p-4">
       <h2 class="mb-1">What comes next</h2>
       <p class="help">You will see both halves beside each other, and where they do not meet. Then sign in, and test.</p>
-      {#if application && here.length === 0}
+      {#if application && here.length === 0 && oauth}
         <p class="mt-2">
           No client is registered here yet. <a
             class="act"

@@ -14,8 +14,7 @@
   const queries = useQueryClient()
   const acts = acting()
   const run = acts.run
-  const unique = crypto.randomUUID()
-  let tries = 0
+  const sent = once()
   let name = $state('')
   let byProtocol = $state(true)
   let byHouse = $state(true)
@@ -30,7 +29,7 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
   const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
-  const houseCan = $derived(Boolean(place?.house) && (oauth || connection.scheme.key === 'bearer'))
+  const houseCan = $derived(Boolean(place?.house) && (oauth || ['bearer', 'certificate'].includes(connection.scheme.key)))
   const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
 
   const choose = (id: string) =>
@@ -38,28 +37,25 @@
   const begin = (event: Event) => {
     event.preventDefault()
     void run(async () => {
-      tries += 1
       const person = connection.scheme.key === 'oauth2_code'
-      const made = await ok(
-        api.POST('/api/clients', {
-          body: {
-            application: connection.application,
-            environment: connection.environment.key,
-            name,
-            contacts: [],
-            public: false,
-            redirect_uris: person ? [connection.values.redirect_uri ?? ''] : [],
-            grants: person ? ['authorization_code', 'refresh_token'] : [connection.scheme.grant],
-            scopes: connection.scopes,
-            sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
-            by_protocol: oauth && byProtocol && Boolean(place?.registers),
-            vendor_shared: false,
-            by_house: houseCan && byHouse,
-            scheme: connection.scheme.key,
-          },
-          headers: once(`${unique}-${tries}`),
-        }),
-      )
+      const body = {
+        application: connection.application,
+        environment: connection.environment.key,
+        name,
+        contacts: [],
+        public: false,
+        redirect_uris: person ? [connection.values.redirect_uri ?? ''] : [],
+        grants: person ? ['authorization_code', 'refresh_token'] : [connection.scheme.grant],
+        scopes: connection.scopes,
+        sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
+        by_protocol: oauth && byProtocol && Boolean(place?.registers),
+        vendor_shared: false,
+        by_house: houseCan && byHouse,
+        request: '',
+        scheme: connection.scheme.key,
+      }
+      const made = await ok(api.POST('/api/clients', { body, headers: sent.headers(body) }))
+      sent.over()
       await choose(made.id)
     })
   }

@@ -8,7 +8,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { RUNGS, rungName } from '../../lib/words'
+  import { ended, RUNGS, rungName } from '../../lib/words'
 
   let { connection, watching }: { connection: Connection; watching: string | null } = $props()
   const queries = useQueryClient()
@@ -18,9 +18,9 @@
     queryKey: ['test', connection.last_test],
     queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: connection.last_test! } } })),
     enabled: Boolean(connection.last_test),
+    refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 2000 : false),
   }))
   const test = $derived(live ?? last.data ?? null)
-  const ended = (seen: Test) => ['done', 'stopped', 'cut'].includes(seen.state)
   /** It was to stop before the last rung, and says nothing of what comes after. */
   const partial = $derived(Boolean(test && ended(test) && test.rungs.length < RUNGS.length))
   const causes = $derived(((test?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
@@ -37,7 +37,8 @@
       (seen) => (live = seen),
       (seen) => {
         if (ended(seen)) {
-          queries.setQueryData(['test', seen.id], seen)
+          // An answer that is still on its way was given before the end, and must not come after it.
+          void queries.cancelQueries({ queryKey: ['test', seen.id] }).then(() => queries.setQueryData(['test', seen.id], seen))
           void queries.invalidateQueries({ queryKey: ['connection'] })
           void queries.invalidateQueries({ queryKey: ['set-up'] })
           void queries.invalidateQueries({ queryKey: ['today'] })

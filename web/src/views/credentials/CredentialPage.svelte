@@ -10,8 +10,9 @@
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
-  import { capital } from '../../lib/words'
+  import { capital, kindName } from '../../lib/words'
   import { route } from '../../router'
+  import ReplaceCredential from './ReplaceCredential.svelte'
 
   const id = $derived(String((route.params as Record<string, string>).id))
   const path = $derived({ path: { identity: id } })
@@ -20,7 +21,9 @@
     queryKey: ['credential', id],
     queryFn: () => ok(api.GET('/api/credentials/{identity}', { params: path })),
   }))
-  let open = $state<'' | 'revoke' | 'reveal'>('')
+  let open = $state<'' | 'revoke' | 'reveal' | 'replace'>(
+    (route.search as Record<string, unknown>).act === 'replace' ? 'replace' : '',
+  )
   let form = $state({ why: '', code: '' })
   let value = $state('')
   let timer = 0
@@ -62,17 +65,23 @@
   {@const one = found.data}
   {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
-    <h1>{capital(one.kind.replaceAll('_', ' '))} <span class="value">{one.hint}</span></h1>
+    <h1>{capital(kindName(one.kind, one.house))} <span class="value">{one.hint}</span></h1>
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
       >{one.over && one.state === 'active' ? 'has ended' : one.state === 'active' ? 'lives' : one.state}</span
     >
     <span>{one.application}, {one.environment}</span>
     {#if may('change')}
       <span class="ms-auto flex gap-2">
+        {#if one.replacement}<a class="btn btn-sm" href="/replacements/{one.replacement}">It is being replaced</a>
+        {:else if !dead && !(one.house && one.kind === 'private_key' && !one.connections.length)}<button
+            class="btn btn-sm"
+            onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace it</button
+          >{/if}
         {#if one.sealed && one.reveals}<button class="btn btn-sm" onclick={() => (open = open === 'reveal' ? '' : 'reveal')}
             >Show it again</button
           >{/if}
-        {#if one.house && !dead}<button class="btn btn-sm" onclick={() => (open = open === 'revoke' ? '' : 'revoke')}
+        {#if one.house && one.kind === 'private_key'}<a class="btn btn-sm" href="/certificates/{one.id}">Its certificate</a
+          >{:else if one.house && !dead}<button class="btn btn-sm" onclick={() => (open = open === 'revoke' ? '' : 'revoke')}
             >Revoke it</button
           >{/if}
       </span>
@@ -86,12 +95,16 @@
       <button class="btn btn-primary btn-sm" onclick={hide}>Hide it</button>
     </section>
   {/if}
-  {#if open}
+  {#if open === 'replace'}
+    <ReplaceCredential {id} leave={() => (open = '')} />
+  {:else if open}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={open === 'reveal' ? reveal : revoke}>
       <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke it'}</h2>
       {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
           Refused from now on, with every token that was got with it.
-          {one.connections.length ? `${one.connections.join(', ')} would stop.` : 'No connection here holds it.'} It cannot be undone.
+          {one.connections.length || one.user
+            ? `${[...one.connections, ...(one.user ? [one.user_name] : [])].join(', ')} would stop.`
+            : 'No connection here holds it.'} It cannot be undone.
         </p>{/if}
       <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
         <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
@@ -165,7 +178,8 @@
       <section class="sheet p-4">
         <h2 class="mb-1">Who uses it</h2>
         {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a> holds it</p>{:else}<p>
-            No connection here holds it.
+            {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No connection here holds
+              it.{/if}
           </p>{/each}
         {#each one.drawn_by as each (each.name)}<p class="flex items-baseline gap-3">
             {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if}

@@ -6,6 +6,7 @@
   import Loading from '../../lib/Loading.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
+  import { kindName } from '../../lib/words'
 
   let words = $state(String(searchParams.get('words') ?? ''))
   const list = createQuery(() => ({
@@ -30,17 +31,18 @@
       <table class="rows">
         <thead
           ><tr
-            ><th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th>Last used</th><th
-              >What stands out</th
-            ></tr
+            ><th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th class="whitespace-nowrap"
+              >Last used</th
+            ><th>What stands out</th></tr
           ></thead
         >
         <tbody>
           {#each rows as one (one.id)}
             <tr data-row>
               <td class="whitespace-nowrap"
-                ><a class="act value" href="/credentials/{one.id}">{one.kind === 'private_key' ? 'private key' : one.hint}</a
-                >{#if one.state !== 'active'}<br /><span class="text-soft">{one.state}</span>{/if}</td
+                ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"
+                  >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
+                ></td
               >
               <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
                 >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
@@ -51,9 +53,10 @@
                   >{/if}{#if one.owner}<br /><span class="text-soft">{one.owner}</span>{/if}</td
               >
               <td
-                >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{:else}<span
-                    class="text-soft">no connection</span
-                  >{/each}</td
+                >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a
+                  >{:else}{#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws{:else}<span
+                      class="text-soft">no connection</span
+                    >{/if}{/each}</td
               >
               <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
               <td

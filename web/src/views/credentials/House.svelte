@@ -87,7 +87,7 @@
                   <td>{each.clients}</td>
                   <td
                     >{#if each.asker}<a class="act value" href="/clients/{each.asker}">{each.asks_as}</a>{:else}<span
-                        class="text-soft">does not ask; it checks signatures and status lists itself</span
+                        class="text-soft">does not ask; it checks what it is shown by itself</span
                       >{/if}</td
                   >
                   <td class="text-end whitespace-nowrap">

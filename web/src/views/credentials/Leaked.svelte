@@ -4,6 +4,8 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
+  import { kindName } from '../../lib/words'
+  import Drawer from './Drawer.svelte'
 
   const acts = acting()
   let text = $state('')
@@ -26,11 +28,6 @@
       )
       revoking = ''
       found = await ok(api.POST('/api/leaks', { body: { text } }))
-    })
-  const another = (client: string) =>
-    acts.run(async () => {
-      await ok(api.POST('/api/clients/{identity}/secrets', { params: { path: { identity: client } }, body: {} }))
-      location.assign(`/clients/${client}`)
     })
   const end = (client: string, number: number) =>
     acts.run(async () => {
@@ -75,13 +72,14 @@
   {/if}
   {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">{one}.</p>{/each}
   {#each found?.tokens ?? [] as one (one.number)}
-    <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
       An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
       {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
         <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => end(one.client_key, one.number)}
           >End it now</button
         >{:else}it lets nobody in any more.{/if}
-    </p>
+      {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
+    </div>
   {/each}
   {#each found?.rights ?? [] as one (one.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
       A right to register clients for {one.application} (<span class="value">{one.hint}</span>).
@@ -92,7 +90,7 @@
     <section class="sheet mb-4 p-4" aria-label="Recognised: {one.hint}">
       <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
         <h2>
-          {one.kind.replaceAll('_', ' ')}
+          {kindName(one.kind, one.house)}
           <a class="act value" href="/credentials/{one.id}">{one.hint}</a>
         </h2>
         <span>{one.client}, {one.application}, {one.environment}</span>
@@ -102,7 +100,7 @@
       </header>
       <div class="grid grid-cols-2 gap-6">
         <div>
-          <h3 class="mb-1 font-bold">What stops when it is revoked</h3>
+          <h3 class="mb-1 font-bold">{dead ? 'Whom it stopped' : 'What stops when it is revoked'}</h3>
           {#each one.stops as each (each.ref)}
             <p>
               <a class="act value" href="/connections/{each.ref}">{each.ref}</a>
@@ -110,28 +108,32 @@
               {each.says}.
             </p>
             <p class="help mb-1">{each.users.length ? `Hit: ${each.users.join(', ')}` : 'No user of it is noted.'}</p>
-          {:else}<p>No connection here holds it; whoever else does stops at once.</p>{/each}
-          <p class="help"><When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was ever seen.'}</p>
+          {:else}{#if !one.drawer}<p>No connection here holds it; whoever else does stops at once.</p>{/if}{/each}
+          {#if one.drawer}<Drawer drawer={one.drawer} {dead} />{/if}
+          <p class="help mt-2">
+            <When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was ever seen.'}
+          </p>
         </div>
         <div>
           <h3 class="mb-1 font-bold">The quickest replacement</h3>
           <ol class="list-decimal ps-5">
             {#each one.acts as each (each)}<li>{each}</li>{/each}
           </ol>
+          {#if !dead && !one.house && one.connections.length}
+            <a class="btn btn-sm mt-3" href="/credentials/{one.id}?act=replace">Replace it first</a>
+          {/if}
           {#if !dead && one.house}
             <div class="mt-3 flex flex-wrap gap-2">
               <button class="btn btn-error btn-sm" onclick={() => (revoking = revoking === one.id ? '' : one.id)}
                 >Revoke it now</button
               >
-              {#if one.client_key}<button class="btn btn-sm" disabled={acts.busy} onclick={() => another(one.client_key!)}
-                  >Replace it first</button
-                >{/if}
+              <a class="btn btn-sm" href="/credentials/{one.id}?act=replace">Replace it first</a>
             </div>
             {#if revoking === one.id}
               <p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
                 {one.stops.length
                   ? `${one.stops.map((each) => each.ref).join(', ')} would stop at once.`
-                  : 'Whoever uses it stops at once.'}
+                  : `${one.drawer?.name ?? 'Whoever uses it'} stops at once.`}
                 It cannot be undone.
                 <button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={() => revoke(one.id)}
                   >Revoke {one.hint}</button

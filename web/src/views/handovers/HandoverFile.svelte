@@ -1,24 +1,22 @@
 <script lang="ts">
   import { api, ok, Problem } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import { download } from '../../lib/files'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   let { id, leave, done }: { id: string; leave: () => void; done: () => void } = $props()
   let form = $state({ to: '', key: '' })
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting()
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
-  async function make(event: Event): Promise<void> {
+  const make = (event: Event) => {
     event.preventDefault()
-    problem = null
-    try {
+    void acts.run(async () => {
       const made = await ok(api.POST('/api/handovers/{identity}/files', { params: { path: { identity: id } }, body: form }))
       download(made.name, made.content)
       done()
-    } catch (error) {
-      problem = error
-    }
+    })
   }
 </script>
 
@@ -34,7 +32,7 @@
   >
     <textarea id="file-key" class="line-in value h-28" bind:value={form.key} required></textarea>
   </Field>
-  <button class="btn btn-primary btn-sm" disabled={!form.to.trim() || !form.key.trim()}>Make the file</button>
+  <button class="btn btn-primary btn-sm" disabled={acts.busy || !form.to.trim() || !form.key.trim()}>Make the file</button>
   <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
 </form>
-<ProblemBox {problem} />
+<ProblemBox problem={acts.problem} />

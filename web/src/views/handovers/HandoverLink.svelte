@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, ok, Problem, type Schemas } from '../../api/client'
   import CopyLine from '../../lib/CopyLine.svelte'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import When from '../../lib/When.svelte'
@@ -8,17 +9,14 @@
   let { id, leave }: { id: string; leave: () => void } = $props()
   let to = $state('')
   let made = $state<Schemas['LinkMade'] | null>(null)
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting()
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
-  async function make(event: Event): Promise<void> {
+  const make = (event: Event) => {
     event.preventDefault()
-    problem = null
-    try {
+    void acts.run(async () => {
       made = await ok(api.POST('/api/handovers/{identity}/links', { params: { path: { identity: id } }, body: { to } }))
-    } catch (error) {
-      problem = error
-    }
+    })
   }
 </script>
 
@@ -39,8 +37,8 @@
     >
       <input id="link-to" class="line-in" bind:value={to} required maxlength="200" />
     </Field>
-    <button class="btn btn-primary btn-sm" disabled={!to.trim()}>Make the link and its code</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}>Make the link and its code</button>
     <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
   </form>
 {/if}
-<ProblemBox {problem} />
+<ProblemBox problem={acts.problem} />

@@ -4,13 +4,14 @@
   import Loading from '../../lib/Loading.svelte'
   import { millis } from '../../lib/time'
   import When from '../../lib/When.svelte'
-  import { rungName } from '../../lib/words'
+  import { ended, rungName } from '../../lib/words'
   import { route } from '../../router'
 
   const id = $derived(String((route.params as Record<string, string>).id))
   const found = createQuery(() => ({
     queryKey: ['test', id],
     queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: id } } })),
+    refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 1000 : false),
   }))
   const rungs = $derived((found.data?.rungs ?? []) as unknown as Rung[])
   const causes = $derived(((found.data?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
@@ -22,7 +23,9 @@
   <header class="mb-3 flex items-baseline gap-4">
     <h1>What was sent</h1>
     <a class="act value" href="/connections/{found.data.connection}">{found.data.connection}</a>
-    <span class="help"><When at={found.data.begun} /> · begun by {found.data.begun_by}</span>
+    <span class="help"
+      ><When at={found.data.begun} /> · begun by {found.data.begun_by}{ended(found.data) ? '' : ' · it still runs'}</span
+    >
   </header>
   <p class="help mb-3">Secrets are masked: ••• stands for one.</p>
   {#if causes.length}

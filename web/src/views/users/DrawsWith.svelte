@@ -1,16 +1,19 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ok, Problem } from '../../api/client'
+  import { api, ok, once, Problem } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
+  import { download } from '../../lib/files'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SigningRequest from '../../lib/SigningRequest.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import Handover from '../clients/Handover.svelte'
 
   let { id, name }: { id: string; name: string } = $props()
   const acts = acting()
+  const sent = once()
   const path = $derived({ path: { identity: id } })
   const keys = createQuery(() => ({
     queryKey: ['own-keys', id],
@@ -21,22 +24,28 @@
     queryFn: () => ok(api.GET('/api/users/{identity}/draws', { params: path })),
     refetchInterval: 10000,
   }))
+  const KINDS: Record<string, string> = { key: 'a key', client: 'a client', certificate: 'a certificate' }
   let adding = $state(false)
   let taking = $state('')
-  let form = $state({ kind: 'key', relay: false, addresses: '' })
+  let form = $state({ kind: 'key', relay: false, addresses: '', request: '' })
+  let pem = $state('')
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
   const give = (event: Event) => {
     event.preventDefault()
     void acts.run(async () => {
-      await ok(
-        api.POST('/api/users/{identity}/keys', {
-          params: path,
-          body: { kind: form.kind, relay: form.relay, addresses: form.addresses.split(/[\s,]+/).filter(Boolean) },
-        }),
-      )
+      const body = {
+        kind: form.kind,
+        relay: form.relay,
+        request: form.kind === 'certificate' ? form.request : '',
+        addresses: form.addresses.split(/[\s,]+/).filter(Boolean),
+      }
+      const headers = sent.headers([path, body])
+      const made = await ok(api.POST('/api/users/{identity}/keys', { params: path, body, headers }))
+      sent.over()
       adding = false
-      form = { kind: 'key', relay: false, addresses: '' }
+      pem = made.pem
+      form = { kind: 'key', relay: false, addresses: '', request: '' }
     })
   }
   const takeAway = (client: string) =>
@@ -58,9 +67,16 @@
     <form class="my-2" onsubmit={give}>
       <Field id="own-kind" label="What">
         <select id="own-kind" class="line-in" bind:value={form.kind}>
-          <option value="key">A key of its own</option><option value="client">A client that gets short-lived tokens</option>
+          <option value="key">A key of its own</option><option value="client">A client that gets short-lived tokens</option
+          ><option value="certificate">A certificate, shown at the TLS door</option>
         </select>
       </Field>
+      {#if form.kind === 'certificate'}<SigningRequest
+          id="own-request"
+          bind:value={form.request}
+          error={errors.request}
+          help="Where the user's machine makes the key. Empty: the key is made here and handed over once."
+        />{/if}
       <Field
         id="own-addresses"
         label="Only from these addresses"
@@ -76,11 +92,15 @@
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />
+  {#if pem}<p class="bg-quiet-ground my-2 rounded-md px-3 py-2">
+      Its certificate is issued; its key stays where it was made.
+      <button class="act" onclick={() => download('certificate.pem', pem)}>Download the chain (PEM)</button>
+    </p>{/if}
   {#each keys.data ?? [] as one (one.client)}
     <div class="border-base-300 border-b py-2 last:border-0">
       <p class="flex flex-wrap items-baseline gap-x-2">
         <a class="act value" href="/clients/{one.client}">{one.hints.join(' ') || 'no live secret'}</a>
-        <span class="text-soft">{one.kind === 'key' ? 'a key' : 'a client'}{one.relay ? ', relay too' : ''}</span>
+        <span class="text-soft">{KINDS[one.kind]}{one.relay ? ', relay too' : ''}</span>
         {#if may('change')}<button class="act ms-auto" onclick={() => (taking = taking === one.client ? '' : one.client)}
             >Take it away</button
           >{/if}
@@ -97,8 +117,8 @@
           >
         </p>
       {/if}
-      {#if one.handover && may('change')}<div class="mt-2">
-          <Handover id={one.handover} house done={() => void keys.refetch()} />
+      {#if may('change')}<div class="mt-2">
+          <Handover id={one.handover} house certificate={one.kind === 'certificate'} done={() => void keys.refetch()} />
         </div>{/if}
     </div>
   {:else}{#if keys.data}<p class="help">

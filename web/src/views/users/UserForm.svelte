@@ -21,7 +21,7 @@
   let windows = $state((user?.windows ?? []).join('\n'))
   let problem = $state<unknown>(null)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
-  const key = crypto.randomUUID()
+  const sent = once()
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
@@ -37,7 +37,7 @@
                 headers: ifMatch(user.version),
               }),
             )
-          : await ok(api.POST('/api/users', { body, headers: once(key) })),
+          : await ok(api.POST('/api/users', { body, headers: sent.headers(body) })),
       )
     } catch (error) {
       problem = error

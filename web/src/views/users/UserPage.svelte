@@ -12,6 +12,7 @@
   import DrawsWith from './DrawsWith.svelte'
   import LogReader from './LogReader.svelte'
   import UserForm from './UserForm.svelte'
+  import NextWindow from './NextWindow.svelte'
 
   const id = $derived(String((route.params as Record<string, string>).id))
   const found = createQuery(() => ({
@@ -184,7 +185,7 @@
       <section class="sheet p-4">
         <h2 class="mb-1">When it may be changed</h2>
         {#each user.windows as one (one)}<p class="value">{one}</p>{:else}<p>At any time.</p>{/each}
-        {#if user.next_window}<p class="help"><When at={user.next_window} prefix="next " /></p>{/if}
+        {#if user.next_window}<p class="help"><NextWindow at={user.next_window} /></p>{/if}
         <p>{user.notice_days ? `Its owner wants ${user.notice_days} days of notice.` : 'No notice is asked for.'}</p>
         <p>{user.draws ? 'It draws by reference name.' : 'Its settings are changed by hand.'}</p>
         <p class="help">{user.runs ? `Runs ${user.runs}.` : ''}</p>

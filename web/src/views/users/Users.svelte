@@ -7,9 +7,9 @@
   import Loading from '../../lib/Loading.svelte'
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
-  import When from '../../lib/When.svelte'
   import { goto } from '../../router'
   import UserForm from './UserForm.svelte'
+  import NextWindow from './NextWindow.svelte'
 
   let words = $state(String(searchParams.get('words') ?? ''))
   let adding = $state(false)
@@ -70,7 +70,7 @@
               >
               <td
                 >{one.windows.join('; ') || 'any time'}{#if one.next_window}<br /><span class="help"
-                    ><When at={one.next_window} prefix="next " /></span
+                    ><NextWindow at={one.next_window} /></span
                   >{/if}</td
               >
               <td class="text-error max-w-[22rem] font-semibold">{one.warnings[0]?.says ?? ''}</td>

@@ -21,7 +21,7 @@ from tests.harness import OFFSETS, ROOT, free_ports
 @pytest.fixture
 def port() -> Iterator[int]:
     # The desk's port and, 100 above it, those of the stand-ins.
-    base = free_ports((0, *(100 + one for one in OFFSETS)))
+    base = free_ports((0, 1, *(100 + one for one in OFFSETS)))
     yield base
     shutil.rmtree(ROOT / "var" / "demo" / str(base), ignore_errors=True)
 
@@ -58,7 +58,7 @@ def children(pid: int) -> list[int]:
 
 def stop(demo: subprocess.Popen[str]) -> None:
     started = children(demo.pid)
-    assert len(started) == 3  # stand-ins, desk, worker
+    assert len(started) == 4  # stand-ins, desk, worker, the TLS door
     demo.send_signal(signal.SIGINT)
     demo.wait(60)
     for pid in started:

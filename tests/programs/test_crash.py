@@ -32,7 +32,7 @@ def desk(stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory) -> Itera
     from tests.settings import HOME_OF_TESTS
 
     found = Desk(HOME_OF_TESTS / "crash", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
-    found.manage("migrate", "--verbosity", "0")
+    found.migrate()
     code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port}, only=('cargo-manifests',))))"
     found.logins = json.loads(found.python(code).splitlines()[-1])  # type: ignore[attr-defined]
     yield found

@@ -1,0 +1,118 @@
+"""Commands that look after the safe: re-keying, backing up, restoring."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import Any
+
+
+def _django(check: bool = True) -> bool:
+    """Set the desk up, and look whether its key is the right one. Answers whether it is."""
+    from neatlatch.cli import set_up
+
+    set_up()
+    if not check:
+        return True
+    from neatlatch.desk.common import safe
+
+    try:
+        safe.check()
+    except (safe.BadKeyFile, safe.CannotOpen) as error:
+        print(f"nlatch: {error}", file=sys.stderr)
+        return False
+    return True
+
+
+def _safe(given: argparse.Namespace) -> int:
+    if not _django():
+        return 1
+    from neatlatch.desk.common import rekeying, safe
+
+    if given.act == "check":
+        left = rekeying.behind()
+        print(
+            f"The key is the right one, version {safe.current_version()}."
+            + (f" {left} values are sealed with an older one." if left else "")
+        )
+        return 0
+    if given.act == "drop-old":
+        try:
+            gone = rekeying.drop_old()
+        except ValueError as error:
+            print(f"nlatch: {error}", file=sys.stderr)
+            return 1
+        print(f"Taken out of the key file: version {', '.join(map(str, gone))}. Older backups open only with the key file that was kept with them."
+              if gone else "There is no older key.")  # fmt: skip
+        return 0
+    version, count = rekeying.begin(), rekeying.Count()
+    for count in rekeying.seal_anew():
+        if count.done and count.done % 200 == 0:
+            print(f"{count.done} …", flush=True)
+    print(
+        f"{count.done} values are sealed anew, with version {version}. The older key stays in the key file, for old backups, until: nlatch safe drop-old"
+    )
+    if count.lost:
+        print(f"{count.lost} values open with none of the keys; they were lost before, and are left as they are.", file=sys.stderr)
+    print("Back up the key file now: what is sealed with the new key opens with no older copy of it.")
+    return 1 if count.lost else 0
+
+
+def _back_up(given: argparse.Namespace) -> int:
+    if not _django():
+        return 1
+    from neatlatch.desk.common import backup
+
+    try:
+        copy, keys, entries = backup.back_up(given.folder, given.keys)
+    except (backup.Wrong, OSError) as error:
+        print(f"nlatch: {error}", file=sys.stderr)
+        return 1
+    print(f"{copy}: whole, with {entries} journal entries.")
+    for file in keys:
+        print(f"{file}: keep it apart from the copy.")
+    if not keys:
+        print("The keys were not copied (--keys FOLDER does). Without safe.key nothing sealed in the copy opens again.")
+    return 0
+
+
+def _restore(given: argparse.Namespace) -> int:
+    _django(check=False)
+    from django.core.management import call_command
+
+    from neatlatch.desk.common import backup, safe
+
+    try:
+        entries = backup.put_back(given.file, given.key, given.replace)
+        call_command("migrate", verbosity=0)
+        safe.check()
+        said: list[Any] = backup.settle()
+    except (backup.Wrong, OSError, safe.BadKeyFile, safe.CannotOpen) as error:
+        print(f"nlatch: {error}", file=sys.stderr)
+        return 1
+    print(f"Restored, with {entries} journal entries.")
+    for one in said:
+        print(one)
+    return 0
+
+
+def add_to(commands: Any) -> None:
+    """Add these commands to the parser."""
+    one = commands.add_parser("safe", help="look after the key of the safe",
+                              description="rekey seals every value anew with a new key while desk and worker run, and goes on where it was cut off.")  # fmt: skip
+    one.add_argument("act", choices=["check", "rekey", "drop-old"])
+    one.set_defaults(run=_safe)
+
+    one = commands.add_parser("backup", help="copy the database, whole and consistent, while everything runs")
+    one.add_argument("folder", type=Path, help="where the copy goes")
+    one.add_argument(
+        "--keys", type=Path, metavar="FOLDER", help="copy the keys, too, into another folder, which must not be below the first"
+    )
+    one.set_defaults(run=_back_up)
+
+    one = commands.add_parser("restore", help="put a backup and its key back, before anything is started")
+    one.add_argument("file", type=Path, help="the copy of the database")
+    one.add_argument("--key", type=Path, required=True, metavar="FILE", help="the safe.key that was kept with it")
+    one.add_argument("--replace", action="store_true", help="move a database that stands there aside")
+    one.set_defaults(run=_restore)

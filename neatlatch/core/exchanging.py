@@ -1,0 +1,162 @@
+"""Replacing one credential by another: what it costs, in what order, and when the old one may go. Common practice where no source is named."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Literal
+
+from .lifetimes import in_words
+from .schemes import OAUTH2
+
+Way = Literal["house", "protocol", "hand"]
+State = Literal["done", "now", "waits"]
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A user of a connection that holds the credential. ``draws``: it takes headers by reference name and moves by itself."""
+
+    name: str
+    draws: bool
+    runs: str = ""
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What a replacement by one of the ways will do. ``gap`` is for how long the connection is refused at the least; ``None``: not at all."""
+
+    way: Way
+    overlaps: bool
+    gap: timedelta | None
+    says: tuple[str, ...]
+
+
+def outlook(way: Way, scheme: str, live_secrets: int, spread: timedelta, users: Sequence[Moved], token_ends: datetime | None, now: datetime,
+            certificate: bool = False) -> Outlook:  # fmt: skip
+    """Say before starting whether both live side by side, and if not, what gap it makes.
+
+    By protocol a new client secret takes the place of the old one at once (RFC 7592 §2.2: the client must discard its previous one). ``live_secrets`` is how
+    many the application lets live; ``spread`` how long a new one takes to be known everywhere there.
+    """
+    overlaps = way == "house" or (way == "hand" and live_secrets > 1)
+    by_hand = [one for one in users if not one.draws]
+    said: list[str] = []
+    if overlaps:
+        said.append("Both live side by side until the old one is retired: nobody is refused.")
+        gap = None
+    else:
+        gap = spread if way == "protocol" else max(spread, timedelta(minutes=2))
+        why = "By protocol the new one takes the old one's place at once" if way == "protocol" else "Only one may live at a time there"
+        done = (
+            f"until the new one is known everywhere, about {in_words(spread)}"
+            if way == "protocol"
+            else "until the new one is pasted here, minutes at the least"
+        )
+        said.append(f"{why}: from the moment it is made the old one is refused, {done}.")
+        if scheme in OAUTH2 and token_ends is not None and token_ends > now:
+            said.append(
+                f"The token that is held lives on for {in_words(token_ends - now)}, so callers feel nothing if it is done within that time."
+            )
+        elif users:
+            said.append(f"Who calls within the gap is refused: {_listed([_told(one) for one in users])}.")
+        said.append("It cannot be rolled back once the new one is made.")
+    if by_hand:
+        said.append(f"Changed by hand, because they hold it themselves: {_listed([one.name for one in by_hand])}.")
+    if certificate:
+        said.append("A certificate is replaced with its key; the chain must stand below a root that the application trusts.")
+    return Outlook(way, overlaps, gap, tuple(said))
+
+
+def acts(application: str, whose: str, kind: str, secret_id: str, overlaps: bool) -> tuple[str, ...]:
+    """The numbered acts in an application's own screens. ``whose`` names our client or account there, ``secret_id`` the old secret, if it has an ID."""
+    if kind == "private_key":
+        beside = ", beside the old one." if overlaps else ", in the old one's place."
+        return (f"Make a new key and certificate, or have {application} make them.", f"In {application}'s screens, register the new certificate for {whose}{beside}",
+                "Put certificate and key in below.")  # fmt: skip
+    what = kind.replace("_", " ")
+    return (
+        f"In {application}'s screens, open {whose}" + (f" (ID {secret_id})" if secret_id else "") + ".",
+        f"Make a second {what}; leave the old one as it is."
+        if overlaps
+        else f"Make a new {what}. From this moment the old one is refused.",
+        "Copy its value at once, it is shown only there and then, and paste it below.",
+    )
+
+
+def _told(one: Moved) -> str:
+    return f"{one.name} ({one.runs})" if one.runs else one.name
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How far a replacement is. ``last_use`` is the last time that anybody was seen with the old one, ``tokens_until`` when the last token got with it ends."""
+
+    overlaps: bool
+    made: datetime | None = None
+    proven: datetime | None = None
+    switched: datetime | None = None
+    retired: datetime | None = None
+    refused: datetime | None = None
+    to_move: tuple[str, ...] = ()
+    last_use: datetime | None = None
+    tokens_until: datetime | None = None
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step, and what proves that it is done."""
+
+    key: str
+    title: str
+    state: State
+    says: str
+    done_at: datetime | None = None
+
+
+def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
+    """Whether the old one may go: nobody was seen with it since the connections were switched, those who hold it themselves have moved, and every token that
+    was got with it has ended."""
+    if at.switched is None:
+        return False, "The connections still use it."
+    if at.to_move:
+        return False, f"Still to be moved by hand: {_listed(at.to_move)}."
+    if at.last_use is not None and at.last_use > at.switched:
+        return False, f"Somebody used the old one {in_words(now - at.last_use)} ago, after the switch."
+    if at.tokens_until is not None and at.tokens_until > now:
+        return False, f"Tokens that were got with it live for {in_words(at.tokens_until - now)} more; retired now, their holders stop."
+    return True, f"Nobody was seen with it since the switch, {in_words(now - at.switched)} ago."
+
+
+def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
+    """The order, with what proves each step. Where both live, the new one is proven before anything uses it; else it is used at once, and proven then."""
+    still, words = quiet(at, now)
+    make = ("make", "Make a second one" if at.overlaps else "Make the new one, in the old one's place", at.made, "")
+    prove = ("prove", "Prove the new one by a test" + (" before anything uses it" if at.overlaps else ""), at.proven, "")
+    switch = ("switch", "Switch the connections, and their users with them", at.switched, "")
+    watch = (
+        "watch",
+        "See that nobody uses the old one",
+        at.switched if (still and at.switched) or at.retired else None,
+        "" if at.retired else words,
+    )
+    retire = ("retire", "Retire the old one", at.retired, "")
+    refuse = ("refuse", "Prove that the old one is refused", at.refused, "")
+    raw = (make, prove, switch, watch, retire, refuse) if at.overlaps else (make, switch, prove, watch, retire, refuse)
+    found: list[Step] = []
+    open_yet = False
+    for key, title, done, says in raw:
+        state: State = "waits" if open_yet else "done" if done is not None else "now"
+        open_yet = open_yet or state == "now"
+        found.append(Step(key, title, state, says if state != "waits" else "", done if state == "done" else None))
+    return tuple(found)
+
+
+def may_roll_back(at: Standing) -> bool:
+    """Whether the old one can be put back: as long as it lives, which is until it is retired, or where one only may live, not at all."""
+    return at.overlaps and at.retired is None

@@ -1,0 +1,53 @@
+"""Users of the demo that draw: what each has to draw with, and what it drew in the last days."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.utils import timezone
+
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.drawing import services
+from neatlatch.desk.drawing.models import Drawn
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
+
+from .house import take
+
+
+def load(by: Person, story: dict[str, Any]) -> None:
+    """All of them, as far as the users are there."""
+    now = timezone.now()
+    for told in story["draws"]:
+        user = User.objects.filter(name=told["user"], environment__key=told["environment"]).first()
+        if user is not None:
+            _user(by, user, told, now)
+
+
+def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
+    relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
+    client, handover = services.give(by, user, told["with"], relay)
+    assert handover is not None
+    take(by, handover)
+    moments = [
+        moment
+        for day in range(told["days_old"])
+        for hour in told["hours"]
+        if begun < (moment := (now - timedelta(days=day)).replace(hour=hour, minute=7, second=0, microsecond=0)) < now
+    ]
+    for use in user.uses.exclude(connection=None).select_related("connection__client"):
+        _drew(user, use.connection, services.RELAY if relay else services.DRAW, told["each"], moments)
+    Client.objects.filter(pk=client.pk).update(created=begun)
+    Credential.objects.filter(client=client).update(issued=begun, last_used=max(moments, default=None))
+
+
+def _drew(user: User, connection: Connection | None, way: str, each: int, moments: list[datetime]) -> None:
+    assert connection is not None
+    used = services.secret_of(connection)
+    Drawn.objects.bulk_create(
+        Drawn(user=user.pk, connection=connection.pk, credential=used, way=way, begins=moment.replace(minute=0), count=each, last=moment)
+        for moment in moments
+    )

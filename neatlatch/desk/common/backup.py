@@ -1,0 +1,130 @@
+"""Backing up and restoring: a consistent copy of the database while everything runs, and its keys apart from it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import sqlite3
+from datetime import UTC, datetime
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import F
+from django.utils import timezone
+
+from neatlatch.desk.journal.services import write
+
+KEYS = ("safe.key", "session.key")
+DATABASE = "desk.sqlite3"
+KEEPER = "the keeper of the safe"
+
+
+class Wrong(Exception):
+    """It cannot be done; the message says why and what to do."""
+
+
+def _stamp() -> str:
+    return datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
+
+
+def _looked_at(file: Path) -> int:
+    """Whether a file is a whole database of ours; answers how many entries its journal has. Raises :class:`Wrong`."""
+    try:
+        with contextlib.closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as copy:
+            if copy.execute("PRAGMA integrity_check").fetchone()[0] != "ok":
+                raise Wrong(f"{file.name} is damaged: the database's own check fails. Take another backup.")
+            return int(copy.execute("SELECT count(*) FROM journal_entry").fetchone()[0])
+    except sqlite3.DatabaseError as error:
+        raise Wrong(f"{file.name} is not a backup of Neat Latch: {error}.") from error
+
+
+def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
+    """Copy the database into a folder, as it stands at one moment, and the keys into another. Answers the copies, and how many journal entries are in it.
+
+    Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its key has everything.
+    """
+    if keys_to is not None and (keys_to.resolve() == to.resolve() or keys_to.resolve().is_relative_to(to.resolve())):
+        raise Wrong("The keys would lie beside the copy of the database. Give them a place of their own, best on another machine.")
+    to.mkdir(parents=True, exist_ok=True)
+    copy, half = to / f"desk-{_stamp()}.sqlite3", to / f".{os.getpid()}.half"
+    half.touch(0o600)
+    try:
+        with contextlib.closing(sqlite3.connect(settings.HOME / DATABASE)) as source, contextlib.closing(sqlite3.connect(half)) as target:
+            source.backup(target)
+            target.execute("PRAGMA journal_mode=DELETE")
+        entries = _looked_at(half)
+        half.replace(copy)
+    finally:
+        half.unlink(missing_ok=True)
+    made = []
+    if keys_to is not None:
+        keys_to.mkdir(parents=True, exist_ok=True, mode=0o700)
+        for name in KEYS:
+            if (settings.HOME / name).exists():
+                file = keys_to / f"{copy.stem}.{name}"
+                file.touch(0o600)
+                file.write_bytes((settings.HOME / name).read_bytes())
+                made.append(file)
+    write(KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
+    return copy, made, entries
+
+
+def put_back(copy: Path, key: Path, replace: bool) -> int:
+    """Put a backup and its key into the home, before anything is started; what stood there is moved aside. Answers its journal entries. Raises :class:`Wrong`."""
+    home: Path = settings.HOME
+    for file in (copy, key):
+        if not file.is_file():
+            raise Wrong(f"{file} is not there.")
+    entries = _looked_at(copy)
+    home.mkdir(parents=True, exist_ok=True)
+    if (home / DATABASE).exists() and not replace:
+        raise Wrong(f"A database stands in {home} already. Stop desk and worker, and say --replace: it is moved aside, not deleted.")
+    if any(line for line in _who_has(home / DATABASE)):
+        raise Wrong("A program still has the database open. Stop desk, worker and door first.")
+    stamp = _stamp()
+    half, half_key = home / ".restored.half", home / ".key.half"
+    for source, target in ((copy, half), (key, half_key)):
+        target.touch(0o600)
+        shutil.copyfile(source, target)
+        target.chmod(0o600)
+    for name in (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key"):
+        if (home / name).exists():
+            (home / name).rename(home / f"{name}.before-{stamp}")
+    half_key.replace(home / "safe.key")
+    half.replace(home / DATABASE)
+    return entries
+
+
+def _who_has(file: Path) -> list[int]:
+    """Programs of this machine that have a file open (Linux)."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        if int(process.name) == os.getpid():
+            continue
+        with contextlib.suppress(OSError):
+            found += [int(process.name) for one in (process / "fd").iterdir() if one.is_symlink() and os.readlink(one) == str(file)]
+    return found
+
+
+def settle() -> list[str]:
+    """After a restore: what the backup cannot know is made safe. Answers in words what was done."""
+    from neatlatch.desk.certificates.models import Authority
+    from neatlatch.desk.credentials import handing
+    from neatlatch.desk.house.models import Access
+
+    now, said = timezone.now(), []
+    with transaction.atomic():
+        handovers = handing.end_open("it was restored from a backup, and may have been taken since")
+        ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
+        # A list's number must never go back (RFC 5280 §5.2.3): more of them than this cannot have been made since.
+        Authority.objects.exclude(private=None).update(list_number=F("list_number") + 100_000, list_fresh_until=None)
+    if handovers:
+        said.append(f"{handovers} handovers that were open are closed, and what the house had issued in them is revoked.")
+    if ended:
+        said.append(f"{ended} access tokens of the house are revoked; their clients get new ones by themselves.")
+    said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
+    said.append("A connection whose refresh token was used since must be signed in to anew.")
+    write(KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
+    return said

@@ -1,0 +1,19 @@
+"""What must be in order before desk or worker start."""
+
+from __future__ import annotations
+
+import sys
+
+from django.db import OperationalError
+
+from . import safe
+
+
+def check_or_stop() -> None:
+    """End the program, in plain words, where the key file is missing, damaged, open to others, or another's."""
+    try:
+        safe.check()
+    except (safe.BadKeyFile, safe.CannotOpen) as error:
+        sys.exit(f"Neat Latch does not start. {error}")
+    except OperationalError:
+        return  # there is no database yet; migrations make it

@@ -1,0 +1,70 @@
+"""Replacing one credential by another: what it costs, the order, and when the old one may go (common practice, no source, but for what RFC 7592 §2.2 says)."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.core import exchanging
+from neatlatch.core.exchanging import Moved, Standing
+from neatlatch.core.schemes import API_KEY, CLIENT
+
+NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
+HOUR = timedelta(hours=1)
+DRAWS, HOLDS = Moved("Night run", True, "02:10 daily"), Moved("Old script", False)
+
+
+def outlook(way: exchanging.Way, live: int, scheme: str = API_KEY, token_ends: datetime | None = None) -> exchanging.Outlook:
+    return exchanging.outlook(way, scheme, live, timedelta(seconds=5), [DRAWS, HOLDS], token_ends, NOW)
+
+
+def test_what_is_said_before_starting() -> None:
+    both = outlook("hand", 2)
+    assert (both.overlaps, both.gap) == (True, None)
+    assert "Old script" in both.says[-1]
+    assert "Night run" not in both.says[-1]
+    one = outlook("hand", 1)
+    assert not one.overlaps
+    assert one.gap == timedelta(minutes=2)
+    assert "Night run (02:10 daily), Old script" in " ".join(one.says)
+    protocol = outlook("protocol", 2, CLIENT, NOW + timedelta(minutes=14))
+    assert (protocol.overlaps, protocol.gap) == (False, timedelta(seconds=5))
+    assert "lives on for 14 min" in " ".join(protocol.says)
+    assert outlook("house", 1).overlaps
+
+
+def test_the_old_one_may_go_when_nobody_uses_it() -> None:
+    switched = NOW - HOUR
+    at = Standing(True, made=switched, proven=switched, switched=switched, last_use=switched - HOUR)
+    assert exchanging.quiet(at, NOW)[0]
+    for wrong, words in (
+        (Standing(True), "still use it"),
+        (Standing(True, switched=switched, last_use=NOW - timedelta(minutes=3)), "3 min ago"),
+        (Standing(True, switched=switched, to_move=("Old script",)), "Old script"),
+        (Standing(True, switched=switched, tokens_until=NOW + timedelta(minutes=9)), "9 min more"),
+    ):
+        still, said = exchanging.quiet(wrong, NOW)
+        assert not still
+        assert words in said
+
+
+_MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta(minutes=minutes))
+
+
+@given(
+    at=st.builds(
+        Standing, overlaps=st.booleans(), made=_MOMENT, proven=_MOMENT, switched=_MOMENT, retired=_MOMENT, refused=_MOMENT, last_use=_MOMENT
+    )
+)
+def test_at_most_one_step_is_next(at: Standing) -> None:
+    found = exchanging.steps(at, NOW)
+    assert [one.state for one in found] == sorted((one.state for one in found), key=["done", "now", "waits"].index)
+    assert sum(one.state == "now" for one in found) <= 1
+    assert {one.key for one in found} == {"make", "prove", "switch", "watch", "retire", "refuse"}
+    order = [one.key for one in found]
+    assert (order.index("prove") < order.index("switch")) == at.overlaps  # where only one lives, it is in use before it can be proven
+    assert order[-2:] == ["retire", "refuse"]
+    if exchanging.may_roll_back(at):
+        assert at.retired is None

@@ -1,0 +1,122 @@
+"""Users of connections at the door of a desk that runs: many draws at once, a relayed run whose token ends, and the command line."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+
+import pytest
+
+from tests.harness import ROOT, Desk, StandIns
+
+GIVE = """
+import json
+from datetime import timedelta
+from django.utils import timezone
+from neatlatch.desk.connections.models import TokenSet, Connection
+from neatlatch.desk.credentials.services import close, show
+from neatlatch.desk.drawing import services
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
+by = Person.objects.get(username="morag")
+user = User.objects.get(name="Rehearsal of the night run")
+_, handover = services.give(by, user, "key", relay=True)
+_, value = show(by, handover); close(by, handover)
+Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
+print(value)
+"""
+ABOUT_TO_END = """
+from datetime import timedelta
+from django.utils import timezone
+from neatlatch.desk.connections.models import TokenSet
+now = timezone.now()
+TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
+"""
+COUNT = """
+from django.db.models import Sum
+from neatlatch.desk.drawing.models import Drawn
+print(Drawn.objects.filter(way="{way}").aggregate(n=Sum("count"))["n"] or 0)
+"""
+
+
+@pytest.fixture(scope="module")
+def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, str]]:
+    from tests.settings import HOME_OF_TESTS
+
+    found = Desk(HOME_OF_TESTS / "draws", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    found.migrate()
+    found.python(f"from neatlatch.demo.load import load\nload({stand_ins.port}, only=('cargo-manifests',))")
+    key = found.python(GIVE).splitlines()[-1]
+    found.start("desk")
+    yield found, key
+    found.kill()
+
+
+async def _many(url: str, key: str, count: int, path: str) -> list[int]:
+    """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested."""
+    host, port = url.removeprefix("http://").split(":")
+    request = f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {key}\r\nConnection: close\r\n\r\n".encode()
+    room = asyncio.Semaphore(400)  # files that may be open
+
+    async def one() -> int:
+        async with room:
+            reader, writer = await asyncio.open_connection(host, int(port))
+            writer.write(request)
+            answer = await asyncio.wait_for(reader.read(), 120)
+            writer.close()
+            return int(answer.split(b" ", 2)[1])
+
+    return list(await asyncio.gather(*(one() for _ in range(count))))
+
+
+@pytest.mark.parametrize("left", [15, -5], ids=["about to end", "ended"])
+def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_ins: StandIns, left: int) -> None:
+    found, key = desk
+    found.python(ABOUT_TO_END.format(left=left))
+    issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
+    stand_ins.fault("slow_answer", where="token", count=1, seconds=1)  # so that all the others ask while it is under way
+    answers = asyncio.run(_many(found.url, key, 1000, "/draw/cargo-manifests-sandbox"))
+    assert answers == [200] * 1000
+    assert stand_ins.calls("issued:refresh_token") == issued + 1
+    assert int(found.python(COUNT.format(way="draw"))) == before + 1000
+
+
+def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], stand_ins: StandIns) -> None:
+    found, key = desk
+
+    async def run() -> list[int]:
+        begun = asyncio.create_task(_many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
+        await asyncio.sleep(0.7)
+        await asyncio.to_thread(stand_ins.age, 2000, "access")
+        return await begun
+
+    issued = stand_ins.calls("issued:refresh_token")
+    answers = asyncio.run(run())
+    assert answers == [200] * 150
+    assert stand_ins.calls("issued:refresh_token") == issued + 1
+
+
+def test_the_command_line_draws_lists_and_tests(desk: tuple[Desk, str]) -> None:
+    found, key = desk
+
+    def nlatch(*words: str, own: str = key) -> tuple[int, str, str]:
+        environment = {**os.environ, "NLATCH_URL": found.url, "NLATCH_KEY": own}
+        done = subprocess.run([sys.executable, "-m", "neatlatch.cli", *words], cwd=ROOT, env=environment, capture_output=True, text=True)
+        return done.returncode, done.stdout, done.stderr
+
+    status, out, _ = nlatch("draw", "cargo-manifests-sandbox")
+    assert status == 0
+    assert out.startswith("Authorization: Bearer ")
+    assert json.loads(nlatch("draw", "cargo-manifests-sandbox", "--json")[1])["base"].startswith("https://localhost:")
+    assert "cargo-manifests-sandbox" in nlatch("list")[1]
+    status, out, _ = nlatch("test", "cargo-manifests-sandbox")
+    assert (status, out.count("ok ")) == (0, 6), out
+    status, out, said = nlatch("draw", "cargo-manifests-sandbox", own=key[:-2])
+    assert (status, out) == (1, "")
+    assert "does not let you in" in said
+    assert nlatch("draw", "other")[0] == 1
+    assert "NLATCH_KEY" in nlatch("list", own="")[2]

@@ -1,0 +1,29 @@
+<script lang="ts">
+  import type { Schemas } from '../../api/client'
+  import When from '../../lib/When.svelte'
+  import { capital } from '../../lib/words'
+
+  /** ``dead``: it lets nobody in any more, and what is told is what could be drawn before. */
+  let { drawer, dead = false }: { drawer: NonNullable<Schemas['LeakedCredentialOut']['drawer']>; dead?: boolean } = $props()
+</script>
+
+<p>
+  <a class="act" href="/users/{drawer.user}">{drawer.name}</a>{drawer.owner ? ` of ${drawer.owner}` : ''}
+  {dead ? 'drew with it' : 'draws with it, and stops at once'}{drawer.others ? '; it has something else to draw with' : ''}.
+</p>
+{#if drawer.reach.length}
+  <h4 class="mt-2 font-bold">Whoever {dead ? 'had' : 'has'} it could draw{drawer.relay ? ', and send requests through' : ''}</h4>
+  <ul>
+    {#each drawer.reach as one (one.ref)}
+      <li class="mt-1">
+        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
+        <span class="help"
+          >{#if one.last}<When at={one.last} prefix="last drawn " />{:else}never seen drawn{/if}</span
+        >
+        <p class={one.lasts ? 'text-error font-semibold' : ''}>
+          {capital(one.says)}{#if one.at}, <When at={one.at} />{/if}.
+        </p>
+      </li>
+    {/each}
+  </ul>
+{:else}<p class="help">It uses no connection, so nothing could be drawn with it.</p>{/if}

@@ -1,0 +1,201 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, Problem } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import CertificateIn, { isGiven, nothing } from '../../lib/CertificateIn.svelte'
+  import Field from '../../lib/Field.svelte'
+  import Loading from '../../lib/Loading.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
+  import SubNav from '../../lib/SubNav.svelte'
+  import When from '../../lib/When.svelte'
+  import { capital, kindName } from '../../lib/words'
+  import { route } from '../../router'
+  import Handover from '../clients/Handover.svelte'
+
+  const id = $derived(String((route.params as Record<string, string>).id))
+  const path = $derived({ params: { path: { identity: id } } })
+  const acts = acting()
+  const found = createQuery(() => ({
+    queryKey: ['replacement', id],
+    queryFn: () => ok(api.GET('/api/replacements/{identity}', path)),
+    refetchInterval: 5000,
+  }))
+  const one = $derived(found.data)
+  const current = $derived(one?.outcome === 'open' ? one.steps.find((step) => step.state === 'now')?.key : '')
+  let given = $state(nothing())
+  let name = $state('')
+  let anyway = $state(false)
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
+  const MARKS: Record<string, string> = { done: '✓', now: '▸', waits: '·' }
+  const OUTCOMES: Record<string, string> = { open: 'under way', done: 'done', back: 'rolled back', 'given up': 'given up' }
+
+  const make = (event?: Event) => {
+    event?.preventDefault()
+    void acts.run(async () => {
+      await ok(
+        api.POST('/api/replacements/{identity}/makings', {
+          ...path,
+          body: { value: given.text, base64: given.base64, password: given.password, name },
+        }),
+      )
+      given = nothing()
+      name = ''
+    })
+  }
+  const act = (what: 'proofs' | 'switches' | 'rollbacks' | 'refusals') =>
+    acts.run(() => ok(api.POST(`/api/replacements/{identity}/${what}`, path)))
+  const retire = () => acts.run(() => ok(api.POST('/api/replacements/{identity}/retirements', { ...path, body: { anyway } })))
+  const move = (name: string, moved: boolean) =>
+    acts.run(() => ok(api.POST('/api/replacements/{identity}/movings', { ...path, body: { name, moved } })))
+</script>
+
+<svelte:head><title>Replacing {one?.old_hint ?? ''} · Neat Latch</title></svelte:head>
+<SubNav group="credentials" />
+<Loading query={found} />
+{#if one}
+  <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
+    <h1>
+      Replacing <span class="value">{one.old_hint}</span>{#if one.new_hint}&nbsp;by <span class="value">{one.new_hint}</span>{/if}
+    </h1>
+    <span class="font-semibold {one.outcome === 'done' ? 'text-success' : one.outcome === 'open' ? 'text-warning' : 'text-soft'}"
+      >{OUTCOMES[one.outcome]}</span
+    >
+    <span>{capital(kindName(one.kind, one.way === 'house'))} of {one.application}</span>
+    {#if one.may_roll_back && may('change')}<button
+        class="btn btn-sm ms-auto"
+        disabled={acts.busy}
+        onclick={() => act('rollbacks')}>{one.new ? 'Roll it back' : 'Leave it as it was'}</button
+      >{/if}
+  </header>
+  <div class="grid grid-cols-[minmax(0,1fr)_340px] items-start gap-4">
+    <ol class="sheet p-4" aria-label="Steps">
+      {#each one.steps as step (step.key)}
+        {@const now = step.key === current}
+        <li
+          class="border-base-300 border-b py-3 last:border-0 {step.state === 'waits' ? 'text-soft' : ''}"
+          aria-current={now ? 'step' : undefined}
+        >
+          <p class={now ? 'font-bold' : ''}>
+            <span aria-hidden="true" class={step.state === 'done' ? 'text-success' : ''}>{MARKS[step.state]}</span>
+            {step.title}
+            {#if step.done_at && step.state === 'done'}<span class="help font-normal"><When at={step.done_at} /></span>{/if}
+          </p>
+          {#if now && may('change')}
+            <div class="mt-2 ps-4">
+              {#if step.key === 'make' && one.costs.length}
+                <div class="{one.overlaps ? 'bg-quiet-ground' : 'bg-wait-ground'} mb-2 max-w-2xl rounded-md px-3 py-2">
+                  {#each one.costs as said (said)}<p>{said}</p>{/each}
+                </div>
+              {/if}
+              {#if step.key === 'make' && one.way === 'hand'}
+                <ol class="mb-2 list-decimal ps-5">
+                  {#each one.acts as said (said)}<li>{said}</li>{/each}
+                </ol>
+                <form onsubmit={make} class="max-w-xl">
+                  {#if one.kind === 'private_key'}
+                    <CertificateIn
+                      id="new-value"
+                      label="Certificate, chain and private key (PEM)"
+                      bind:given
+                      error={errors.value}
+                      passwordError={errors.password}
+                    />
+                  {:else}
+                    {#if one.named}<Field
+                        id="new-name"
+                        label="{one.named} of the new one"
+                        error={errors.name}
+                        help="Empty: as before."
+                      >
+                        <input id="new-name" class="line-in value" autocomplete="off" bind:value={name} />
+                      </Field>{/if}
+                    <Field
+                      id="new-value"
+                      label="The new value"
+                      error={errors.value}
+                      help="Spaces and quotes around it are taken off; it is sealed as it arrives."
+                    >
+                      <input id="new-value" type="password" class="line-in value" autocomplete="off" bind:value={given.text} />
+                    </Field>
+                  {/if}
+                  <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}>Take it in</button>
+                </form>
+              {:else if step.key === 'make'}
+                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => make()}
+                  >{one.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
+                >
+              {:else if step.key === 'prove'}
+                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('proofs')}
+                  >{acts.busy ? 'Trying it …' : 'Try it at the application'}</button
+                >
+              {:else if step.key === 'switch'}
+                <p class="mb-2">
+                  {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the new one. Users that draw get
+                  it with their next draw.
+                </p>
+                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('switches')}>Switch over</button>
+              {:else if step.key === 'watch'}
+                <p class="mb-1">{step.says}</p>
+                {#each one.users.filter((user) => !user.draws) as user (user.name)}
+                  <label class="flex min-h-[26px] items-center gap-2"
+                    ><input
+                      type="checkbox"
+                      checked={user.moved}
+                      disabled={acts.busy}
+                      onchange={(event) => move(user.name, event.currentTarget.checked)}
+                    />
+                    {user.name} has been changed by hand</label
+                  >
+                {/each}
+                {#if one.tokens_alive}<p class="help">{one.tokens_alive} tokens that were got with it live still.</p>{/if}
+                <label class="mt-1 flex min-h-[26px] items-center gap-2"
+                  ><input type="checkbox" bind:checked={anyway} /> Retire it although it is still in use</label
+                >
+                {#if anyway}<button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={retire}>Retire it now</button
+                  >{/if}
+              {:else if step.key === 'retire'}
+                <p class="mb-2">
+                  {one.steps.find((each) => each.key === 'watch')?.says}
+                  {one.way === 'house'
+                    ? 'The house authority revokes it.'
+                    : `Withdraw it in ${one.application}'s own screens first. From here on it cannot be rolled back.`}
+                </p>
+                <button class="btn btn-error btn-sm" disabled={acts.busy} onclick={retire}
+                  >{one.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
+                >
+              {:else if step.key === 'refuse'}
+                <p class="mb-2">The old one is shown once more, and must be turned away.</p>
+                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('refusals')}
+                  >Try the old one</button
+                >
+              {/if}
+            </div>
+          {/if}
+        </li>
+      {/each}
+    </ol>
+    <div class="flex flex-col gap-4">
+      {#if one.said}<p role="status" class="bg-quiet-ground rounded-md px-3 py-2">{one.said}</p>{/if}
+      {#if !Object.keys(errors).length}<ProblemBox problem={acts.problem} />{/if}
+      {#if may('change')}<Handover id={one.handover} house done={() => void found.refetch()} />{/if}
+      <section class="sheet p-4">
+        <h2 class="mb-1">What it is about</h2>
+        <p><a class="act value" href="/credentials/{one.old}">{one.old_hint}</a>, the old one</p>
+        {#if one.new}<p><a class="act value" href="/credentials/{one.new}">{one.new_hint}</a>, the new one</p>{/if}
+        {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a></p>{/each}
+        {#each one.users as user (user.name)}<p>
+            {user.name}
+            <span class="text-soft"
+              >{user.draws ? 'draws, and moves by itself' : user.moved ? 'was moved by hand' : 'is moved by hand'}</span
+            >
+          </p>{/each}
+        <p class="help">
+          Begun <When at={one.begun} /> by {one.begun_by}. {one.overlaps
+            ? 'Both live side by side.'
+            : 'Only one lives at a time.'}
+        </p>
+      </section>
+    </div>
+  </div>
+{/if}
