@@ -37,6 +37,10 @@
     if (open) dialog?.showModal()
     else dialog?.close()
   })
+  /** The event comes a moment after the closing: what has been opened again meanwhile stays open. */
+  function closed(): void {
+    if (!dialog?.open) open = false
+  }
 </script>
 
 <svelte:window ondragover={hover} ondrop={drop} onpaste={paste} />
@@ -52,7 +56,7 @@
     bind:this={dialog}
     class="sheet text-base-content m-auto max-h-[86vh] w-[44rem] overflow-y-auto p-5"
     aria-labelledby="take-in-title"
-    onclose={() => (open = false)}
+    onclose={closed}
   >
     <h2 id="take-in-title" class="mb-2">
       {target ? `Take something in for ${target}` : 'What is this?'}
