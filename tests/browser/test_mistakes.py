@@ -12,7 +12,7 @@ from tests.harness import Desk, StandIns
 from tests.settings import HOME_OF_TESTS
 
 from .conftest import make_desk, open_page
-from .test_schemes import made, take_in
+from .steps import made, take_in
 
 ONLY = (
     "berth-booking",

@@ -16,6 +16,7 @@ from django.core.management import call_command
 from django.db import connection
 from django.test import Client as WebClient
 from django.test import TransactionTestCase
+from pytest_django.live_server_helper import LiveServer
 
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
@@ -34,6 +35,9 @@ from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Test
 from tests.harness import StandIns
 from tests.settings import HOME_OF_TESTS
+
+from .houses import House
+from .offices import Office
 
 STORY = yaml.safe_load(SCENARIO.read_text())
 SERVICE = "svc-manifests@gannet.example"
@@ -147,3 +151,25 @@ def forget_the_journal() -> None:
         cursor.execute("DELETE FROM journal_entry")
         for _, sql in kept:
             cursor.execute(sql)
+
+
+@pytest.fixture
+def house(transactional_db: None, live_server: LiveServer) -> Iterator[House]:
+    load_environments(STORY)
+    by = Person.objects.create_user("morag", password=PASSWORD, role="administrator")
+    for key in ("fuel-ledger", "berth-booking"):
+        kept = shipped()[key]
+        values = {"api_base": f"https://{key}.gannet.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token",
+                  "authorization_endpoint": "https://own.example/authorize"}  # fmt: skip
+        applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], kept["purpose"], "Quays")
+    Place.objects.update(house=True)
+    web = WebClient()
+    web.force_login(by, backend="django.contrib.auth.backends.ModelBackend")
+    yield House(by, live_server.url, web)
+    forget_the_journal()
+
+
+@pytest.fixture
+def office(db: None) -> Office:
+    load_environments(STORY)
+    return Office()

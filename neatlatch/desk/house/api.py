@@ -6,7 +6,8 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from django.db.models import Count, Q
+from django.db.models import Count, Prefetch, Q, QuerySet, Window
+from django.db.models.functions import RowNumber
 from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router, Schema
@@ -228,39 +229,58 @@ def _right(one: RegistrationRight) -> dict[str, Any]:
     }
 
 
-def _authority(environment: Environment) -> dict[str, Any]:
-    now, name = timezone.now(), issuing.issuer(environment)
-    keys = SigningKey.objects.filter(environment=environment).defer("private")
-    places = Place.objects.filter(environment=environment).select_related("application").order_by("application__name")
-    counts = dict(
-        Client.objects.filter(place__environment=environment, house=True, resource=False).values_list("place").annotate(Count("pk"))
-    )
-    asking = Client.objects.filter(place__environment=environment, house=True, resource=True, credentials__kind="client_secret")
+def _authorities(environments: QuerySet[Environment]) -> list[dict[str, Any]]:
+    """The authority of each of them; as many queries for ten as for one."""
+    now = timezone.now()
+    rights = RegistrationRight.objects.select_related("place__application").filter(ends__gt=now, left__gt=0)
+    alive = Access.objects.filter(revoked=None, ends__gt=now).values("environment").annotate(count=Count("pk"))
+    tokens_alive = dict(alive.values_list("environment", "count"))
+    counts = dict(Client.objects.filter(house=True, resource=False).values_list("place").annotate(Count("pk")))
+    asking = Client.objects.filter(house=True, resource=True, credentials__kind="client_secret")
     askers = {one.place_id: one for one in asking}
+    newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
+
+    def key(one: SigningKey) -> dict[str, Any]:
+        return {"kid": one.kid, "turn": rollover.turn(one.as_key(), now), "published_from": one.published_from, "signs_from": one.signs_from,
+                "signs_until": one.signs_until, "published_until": one.published_until, "made_by": one.made_by}  # fmt: skip
 
     def accepting(one: Place) -> dict[str, Any]:
         asker = askers.get(one.pk)
         return {"application": one.application.key, "name": one.application.name, "clients": counts.get(one.pk, 0), "asks_as": asker.client_id if asker else "",
                 "asker": asker.pk if asker else None}  # fmt: skip
 
-    return {
-        "environment": environment_out(environment), "issuer": name,
-        "metadata_address": name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
-        "keys": [{"kid": one.kid, "turn": rollover.turn(one.as_key(), now), "published_from": one.published_from, "signs_from": one.signs_from,
-                  "signs_until": one.signs_until, "published_until": one.published_until, "made_by": one.made_by} for one in keys],
-        "accepting": [accepting(one) for one in places if one.house], "others": [one.application.name for one in places if not one.house],
-        "clients": sum(counts.values()),
-        "tokens": Access.objects.filter(environment=environment, revoked=None, ends__gt=now).count(),
-        "rights": [_right(one) for one in RegistrationRight.objects.select_related("place__application").filter(place__environment=environment, ends__gt=now, left__gt=0)],
-        "turned": _turned(Turned.objects.select_related("client").filter(environment=environment)[:20]),
-    }  # fmt: skip
+    def authority(one: Environment) -> dict[str, Any]:
+        name, places = issuing.issuer(one), sorted(one.places.all(), key=lambda place: place.application.name)
+        return {
+            "environment": environment_out(one), "issuer": name,
+            "metadata_address": name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
+            "keys": [key(each) for each in one.signing_keys.all()],
+            "accepting": [accepting(each) for each in places if each.house], "others": [each.application.name for each in places if not each.house],
+            "clients": sum(counts.get(each.pk, 0) for each in places), "tokens": tokens_alive.get(one.pk, 0),
+            "rights": [_right(right) for each in places for right in each.registration_rights.all()],
+            "turned": _turned(one.turned_set.all()),
+        }  # fmt: skip
+
+    return [
+        authority(one)
+        for one in environments.prefetch_related(
+            Prefetch("signing_keys", SigningKey.objects.defer("private")),
+            Prefetch("places", Place.objects.select_related("application")),
+            Prefetch("places__registration_rights", rights),
+            Prefetch("turned_set", newest.filter(nth__lte=20)),
+        )
+    ]
+
+
+def _authority(environment: Environment) -> dict[str, Any]:
+    return _authorities(Environment.objects.filter(pk=environment.pk))[0]
 
 
 @router.get("/house", response=list[AuthorityOut])
 def house(request: HttpRequest) -> list[dict[str, Any]]:
     """The house authority in each environment."""
     guard.need(request, "look")
-    return [_authority(one) for one in Environment.objects.all()]
+    return _authorities(Environment.objects.all())
 
 
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})

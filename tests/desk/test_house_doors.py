@@ -1,0 +1,239 @@
+"""The other doors of the house authority: metadata, registration, introspection, its signing keys, and what is told of a refusal to whom."""
+
+from __future__ import annotations
+
+import base64
+import json
+from datetime import timedelta
+from typing import Any
+
+import pytest
+import time_machine
+from authlib.oauth2.rfc8414 import AuthorizationServerMetadata
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
+from django.utils import timezone
+from joserfc import jwt
+from joserfc.jwk import KeySet
+
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
+from neatlatch.desk.house.models import Access, Grant, SigningKey, Turned
+from neatlatch.desk.people.models import Person
+
+from .houses import ASK, BACK, House, house_secret_again, turned
+
+
+def test_metadata_is_sound_and_stands_where_rfc_8414_says(house: House) -> None:
+    answer = ASK.get(f"{house.base}/.well-known/oauth-authorization-server/house/sandbox")
+    document = AuthorizationServerMetadata(
+        {key: value.replace("http://", "https://") if isinstance(value, str) else value for key, value in answer.json().items()}
+    )
+    document.validate()
+    assert document["issuer"].endswith("/house/sandbox")
+    assert {"ledger.read", "berths.read"} <= set(document["scopes_supported"])
+    assert ASK.get(f"{house.base}/.well-known/oauth-authorization-server/house/nowhere").status_code == 404
+
+
+def test_registration_by_protocol(house: House) -> None:
+    """RFC 7591 and RFC 7592."""
+    right, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 1, 7)
+    auth = {"Authorization": f"Bearer {value}"}
+    wanted = {
+        "client_name": "Bunker report",
+        "redirect_uris": [BACK],
+        "grant_types": ["authorization_code", "refresh_token"],
+        "scope": "ledger.read other",
+    }
+    wrong = ASK.post(f"{house.issuer}/register", json={**wanted, "redirect_uris": ["http://plain.example/back"]}, headers=auth)
+    assert (wrong.status_code, wrong.json()["error"]) == (400, "invalid_redirect_uri")
+    made = ASK.post(f"{house.issuer}/register", json=wanted, headers=auth)
+    assert made.status_code == 201
+    told = made.json()
+    assert told["scope"] == "ledger.read"  # what is not permitted is left out, and the answer shows it (RFC 7591 §2)
+    assert told["client_secret_expires_at"] > 0
+    assert Credential.objects.get(client__client_id=told["client_id"]).value is None  # nobody can read it back
+    assert ASK.post(f"{house.issuer}/register", json=wanted, headers=auth).status_code == 401  # the right was good for one
+    _, tokens_told = house.with_code(Client.objects.get(client_id=told["client_id"]), told["client_secret"])
+    assert tokens_told["scope"] == "ledger.read"
+
+    own = {"Authorization": f"Bearer {told['registration_access_token']}"}
+    address = told["registration_client_uri"].replace("http://127.0.0.1:8600", house.base)
+    read = ASK.get(address, headers=own).json()
+    assert (read["client_name"], read["redirect_uris"]) == ("Bunker report", [BACK])
+    changed = ASK.put(address, json={**wanted, "client_id": told["client_id"], "client_name": "Bunkers"}, headers=own)
+    assert changed.json()["client_name"] == "Bunkers"
+    assert ASK.put(address, json={**wanted, "client_id": "another"}, headers=own).status_code == 400
+    assert ASK.get(address, headers=auth).status_code == 401
+    assert ASK.delete(address, headers=own).status_code == 204
+    assert not Client.objects.filter(client_id=told["client_id"]).exists()
+    assert ASK.get(address, headers=own).status_code == 401
+
+
+def test_keys_are_told_apart_in_the_log_and_never_to_the_caller(house: House) -> None:
+    client, key = house.client("fuel-ledger", "bearer", scopes=("ledger.read",))
+    asker = house.resource()
+    good = house.introspect(key, asker)
+    assert (good["active"], good["scope"], good["client_id"]) == (True, "ledger.read", client.client_id)
+    assert Credential.objects.get(client=client).last_used is not None
+    end = "A" if key[-1] != "A" else "B"
+    body = key.rsplit("_", 2)
+    other = issuing.house_key.make("nlk", "sandbox", b"otherkey", b"\x01" * 32)
+    swapped = issuing.house_key.make("nlk", "sandbox", int.to_bytes(0, 8, "big"), b"\x02" * 32)
+    for shown, logged in ((key[:-1] + end, "key mistyped"), (key[:-3], "key cut"), (f"{body[0]}_{body[1][:20]}", "key cut"), (other, "key unknown"),
+                          (swapped, "key unknown"), ("s3cret", "key unknown"), (key.replace("nlk_sandbox", "nlk_staging"), "key mistyped")):  # fmt: skip
+        assert house.introspect(shown, asker) == {"active": False}, shown
+        assert turned()[0] == logged, shown
+    assert house.introspect(key, house.resource("berth-booking")) == {"active": False}
+    assert turned()[0] == "key for another application"
+    with time_machine.travel(timezone.now() + timedelta(days=181)):
+        assert house.introspect(key, (asker[0], house_secret_again(house, asker[0]))) == {"active": False}
+        assert turned()[0] == "key ended"
+    issuing.revoke(house.by, Credential.objects.get(client=client), "leaked")
+    assert house.introspect(key, asker) == {"active": False}
+    assert turned()[0] == "key revoked"
+    assert key not in str(list(Turned.objects.values()))
+
+
+def test_the_quick_introspection_says_what_the_long_one_says_or_nothing(house: House) -> None:
+    client, secret = house.client()
+    asker, asker_secret = house.resource()
+    _, told = house.with_code(client, secret)
+    basic = base64.b64encode(f"{asker}:{asker_secret}".encode()).decode()
+
+    def quickly(token: str = told["access_token"], auth: str = f"Basic {basic}", environment: str = "sandbox", more: str = "") -> Any:
+        found = quick.introspect(environment, auth, f"token={token}{more}".encode(), "127.0.0.1", timezone.now())
+        return json.loads(found) if found else None
+
+    assert quickly() is None  # the first use is noted by the long way
+    assert house.introspect(told["access_token"], (asker, asker_secret)) == quickly()
+    other = base64.b64encode(f"{asker}:{secret}".encode()).decode()
+    mine = base64.b64encode(f"{client.client_id}:{secret}".encode()).decode()
+    assert quickly("x.y.z") is quickly(auth="") is quickly(auth=f"Basic {other}") is quickly(auth=f"Basic {mine}") is None
+    assert quickly(environment="staging") is quickly(more="&token=again") is quickly("") is None
+    row, kept = Access.objects.get(), Credential.objects.get(client__client_id=asker)
+    past = timezone.now() - timedelta(hours=2)
+    changes: list[tuple[Any, dict[str, Any]]] = [
+        (Access.objects.filter(pk=row.pk), {"revoked": past}), (Access.objects.filter(pk=row.pk), {"ends": past}), (Access.objects.filter(pk=row.pk), {"audience": "x"}),
+        (Person.objects.filter(pk=house.by.pk), {"is_active": False}), (Credential.objects.filter(pk=kept.pk), {"state": "revoked"}),
+        (Credential.objects.filter(pk=kept.pk), {"ends": past}), (Credential.objects.filter(pk=kept.pk), {"last_used": past}),
+        (Client.objects.filter(client_id=asker), {"resource": False}), (Client.objects.filter(client_id=asker), {"allow_list": ["203.0.113.0/24"]}),
+        (Client.objects.filter(client_id=asker), {"sign_in_method": "client_secret_post"}), (Client.objects.filter(client_id=asker), {"house": False}),
+    ]  # fmt: skip
+    for rows, changed in changes:
+        before = rows.values(*changed).get()
+        rows.update(**changed)
+        assert quickly() is None, changed
+        rows.update(**before)
+        assert quickly() is not None, changed
+
+
+def test_a_wrong_client_secret_is_told_apart_in_the_log_only(house: House) -> None:
+    client, secret = house.client("berth-booking", "oauth2_client")
+    ask = {"grant_type": "client_credentials"}
+
+    def refused(client_id: str, shown: str) -> str:
+        answer = ASK.post(f"{house.issuer}/token", data=ask, auth=(client_id, shown))
+        assert (answer.status_code, answer.json()) == (401, {"error": "invalid_client"})
+        assert answer.headers["WWW-Authenticate"].startswith("Basic ")
+        return turned()[0]
+
+    _, others = house.client("berth-booking", "oauth2_client")
+    assert refused("nobody", secret) == "client unknown"
+    assert refused(client.client_id, secret[:-2]) == "secret cut"
+    assert refused(client.client_id, secret[:-1] + ("A" if secret[-1] != "A" else "B")) == "secret mistyped"
+    assert refused(client.client_id, "made-up") == "secret wrong"
+    assert refused(client.client_id, others) == "secret of somebody else"
+    in_body = ASK.post(f"{house.issuer}/token", data={**ask, "client_id": client.client_id, "client_secret": secret})
+    assert in_body.json() == {"error": "invalid_client"}
+    assert turned()[0] == "client signing in another way than registered"
+    assert ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).status_code == 200
+    token = ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).json()["access_token"]
+    asker = house.resource("berth-booking")
+    assert house.introspect(token, asker)["active"]
+    issuing.revoke(house.by, Credential.objects.get(client=client), "leaked")
+    assert refused(client.client_id, secret) == "secret revoked"
+    assert not house.introspect(token, asker)["active"]  # what was got with it ends with it
+
+
+def test_signing_keys_take_turns_without_a_refused_token(house: House) -> None:
+    client, secret = house.client("berth-booking", "oauth2_client")
+
+    def token() -> str:
+        answer = ASK.post(f"{house.issuer}/token", data={"grant_type": "client_credentials"}, auth=(client.client_id, secret))
+        return str(answer.json()["access_token"])
+
+    def key_set() -> KeySet:
+        return KeySet.import_key_set(ASK.get(f"{house.issuer}/jwks").json())
+
+    begun = timezone.now()
+    with time_machine.travel(begun, tick=False) as clock:
+        kept, old = key_set(), token()  # a receiver that fetches the keys as seldom as it may
+        fetched = begun
+        seen = {jwt.decode(old, kept, algorithms=["RS256"]).header["kid"]}
+        signing.roll_over(house.by, Environment.objects.get(key="sandbox"))
+        with pytest.raises(Exception, match="waits for its turn"):
+            signing.roll_over(house.by, Environment.objects.get(key="sandbox"))
+        for seconds in range(0, 200, 7):
+            clock.move_to(begun + timedelta(seconds=seconds))
+            if timezone.now() - fetched >= signing.KEPT_FOR:
+                kept, fetched = key_set(), timezone.now()
+            seen.add(jwt.decode(token(), kept, algorithms=["RS256"]).header["kid"])
+        assert len(seen) == 2
+        clock.move_to(begun + timedelta(seconds=900))
+        jwt.decode(old, key_set(), algorithms=["RS256"])  # one of before is still verified at its end
+        clock.move_to(begun + timedelta(hours=2))
+        assert len(ASK.get(f"{house.issuer}/jwks").json()["keys"]) == 1
+    assert SigningKey.objects.count() == 2
+
+
+def test_what_ended_is_cleared_away(house: House) -> None:
+    client, secret = house.client()
+    house.with_code(client, secret)
+    assert tokens.clear_ended(timezone.now()) == 0
+    assert tokens.clear_ended(timezone.now() + timedelta(days=40)) > 0
+    assert not Access.objects.exists()
+    assert not Grant.objects.exists()
+
+
+def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house: House) -> None:
+    def page(count: int) -> list[dict[str, Any]]:
+        with CaptureQueriesContext(connection) as seen:
+            found: list[dict[str, Any]] = house.web.get("/api/house").json()
+        queries.append(len(seen))
+        assert len(found) == count
+        return found
+
+    def fill(place: Place) -> None:
+        issuing.resource(house.by, place)
+        client, _ = issuing.register(house.by, place, ClientMetadata("Tally", ("t@gannet.example",), grants=("client_credentials",),
+                                                                      scopes=frozenset({"ledger.read"})), "oauth2_client")  # fmt: skip
+        endpoints.new_right(house.by, place, 1, 7)
+        signing.roll_over(house.by, place.environment)
+        Turned.objects.bulk_create(
+            Turned(environment=place.environment, at=timezone.now(), endpoint="token", what=f"no. {one}") for one in range(25)
+        )
+        now = timezone.now()
+        Access.objects.create(
+            jti=f"of {place}", environment=place.environment, client=client, scopes=[], issued=now, ends=now + timedelta(hours=1)
+        )
+
+    queries: list[int] = []
+    here = house.place("fuel-ledger")
+    fill(here)
+    others = Environment.objects.exclude(pk=here.environment_id)
+    kept = [Environment(**{field.attname: getattr(one, field.attname) for field in Environment._meta.concrete_fields}) for one in others]
+    others.delete()
+    (alone,) = page(1)
+    assert [one["application"] for one in alone["accepting"]] == ["berth-booking", "fuel-ledger"]
+    assert (alone["clients"], alone["tokens"], len(alone["rights"]), len(alone["keys"]), len(alone["turned"])) == (1, 1, 1, 1, 20)
+    assert alone["turned"][0]["what"] == "no. 24"
+    Environment.objects.bulk_create(kept)
+    for one in kept:
+        fill(Place.objects.create(application=here.application, environment=one, house=True, changed_at=timezone.now()))
+    found = page(3)
+    assert [(one["clients"], one["tokens"], len(one["rights"]), len(one["turned"])) for one in found] == [(1, 1, 1, 20)] * 3
+    assert queries[0] == queries[1]
