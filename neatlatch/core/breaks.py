@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -34,8 +35,17 @@ class Watched:
 
 
 @dataclass(frozen=True)
+class OwnKey:
+    """Something that a user draws with and that has not been revoked: ``words`` what it is, ``ends`` its end (``None``: it has none)."""
+
+    words: str
+    hint: str
+    ends: datetime | None
+
+
+@dataclass(frozen=True)
 class Break:
-    """One thing that stops a connection. ``at`` is ``None`` for now."""
+    """One thing that stops a connection, or a user that draws; ``ref`` is its name. ``at`` is ``None`` for now."""
 
     ref: str
     at: datetime | None
@@ -107,6 +117,25 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     return found
 
 
+def of_user(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
+    """When a user draws no longer: at the end of the last of what it has of its own, if that is within 90 days or over. No end, or nothing at all, is no such
+    moment. Its connections go on for whoever else uses them (common practice, no source)."""
+    ends = [(one.ends, one) for one in own if one.ends is not None]
+    if not ends or len(ends) < len(own):
+        return None
+    at, last = max(ends, key=lambda one: one[0])
+    if at - now > HORIZON:
+        return None
+    over = at <= now
+    why = f"The {last.words} {last.hint} that it draws with {f'ended {in_words(now - at)} ago' if over else 'ends'}."
+    return Break(name, None if over else at, why, Act("give_key", "Give it another"), (name,))
+
+
+def urgency(one: Break) -> tuple[bool, float, str]:
+    """Sorts soonest first: now, then by moment, then by name."""
+    return one.at is not None, one.at.timestamp() if one.at else 0.0, one.ref
+
+
 def in_order(breaks: list[Break]) -> list[Break]:
-    """Soonest first: now, then by moment, then by name."""
-    return sorted(breaks, key=lambda one: (one.at is not None, one.at.timestamp() if one.at else 0.0, one.ref))
+    """Soonest first."""
+    return sorted(breaks, key=urgency)

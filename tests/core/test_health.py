@@ -202,6 +202,21 @@ def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
     assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
 
 
+def test_a_user_stops_with_the_last_of_its_own_keys() -> None:
+    def own(*days: float | None) -> list[breaks.OwnKey]:
+        return [breaks.OwnKey("API key", f"…{place}", None if one is None else NOW + timedelta(days=one)) for place, one in enumerate(days)]
+
+    found = breaks.of_user("Night run", own(3, 12, -1), NOW)
+    assert found is not None
+    assert (found.ref, found.at, found.users) == ("Night run", NOW + timedelta(days=12), ("Night run",))
+    assert found.why == "The API key …1 that it draws with ends."
+    over = breaks.of_user("Night run", own(-9, -2), NOW)
+    assert over is not None
+    assert (over.at, over.why) == (None, "The API key …1 that it draws with ended 2 days ago.")
+    for never in ((), (None,), (3, None), (-1, None), (91,), (3, 91)):
+        assert breaks.of_user("Night run", own(*never), NOW) is None
+
+
 # The journal's chain
 
 

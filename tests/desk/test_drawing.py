@@ -12,6 +12,7 @@ import httpx
 import pytest
 from django.db import connection as database
 from django.test import Client as WebClient
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.core.schemes import BASIC, CERTIFICATE
@@ -316,3 +317,31 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Conne
     assert look()["reach"] == []  # where each person has an account of their own, no job draws
     [row] = [one for one in web.get("/api/credentials").json() if one["kind"] == "token"]
     assert (row["user"], row["user_name"], row["connections"]) == (str(user.pk), user.name, [])
+
+
+def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connection, User, str]) -> None:
+    """The connection latches and goes on; who draws it with a key that ends does not."""
+    setup, _, user, _ = drawn
+    web, now, queries = setup.web(), timezone.now(), []
+
+    def breaks() -> list[tuple[str, str | None, str]]:
+        with CaptureQueriesContext(database) as seen:
+            told = web.get("/api/today").json()["breaks"]
+        queries.append(len(seen))
+        return [(one["users"][0], one["user"], one["why"].split(" …")[0]) for one in told if one["user"]]
+
+    assert breaks() == []  # in half a year
+    key = Credential.objects.get(client__user=user)
+    Credential.objects.filter(pk=key.pk).update(ends=now + timedelta(days=9))
+    assert breaks() == [("Night run", str(user.pk), "The API key")]
+    second, handover = services.give(setup.by, user, "client", relay=False, ends=now + timedelta(days=2))
+    take(setup, handover)
+    assert breaks() == [("Night run", str(user.pk), "The API key")]  # the client's secret ends sooner, and the key is there still
+    issuing.revoke(setup.by, key, "a test")
+    assert breaks() == [("Night run", str(user.pk), "The client secret")]
+    other = noted(setup, Connection.objects.get(), "Day run")
+    _, handover = services.give(setup.by, other, "key", relay=False, ends=now + timedelta(days=1))
+    assert [name for name, _, _ in breaks()] == ["Day run", "Night run"]
+    assert len(set(queries[1:])) == 1
+    User.objects.all().first().uses.all().delete()  # type: ignore[union-attr]
+    assert [name for name, _, _ in breaks()] == ["Night run"]  # with nothing left to draw, nothing stops

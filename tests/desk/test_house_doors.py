@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import hmac
 import json
 from datetime import timedelta
 from typing import Any
@@ -16,6 +18,8 @@ from django.utils import timezone
 from joserfc import jwt
 from joserfc.jwk import KeySet
 
+from neatlatch.core import house_key
+from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.models import Client
@@ -96,6 +100,24 @@ def test_keys_are_told_apart_in_the_log_and_never_to_the_caller(house: House) ->
     assert house.introspect(key, asker) == {"active": False}
     assert turned()[0] == "key revoked"
     assert key not in str(list(Turned.objects.values()))
+
+
+@pytest.mark.parametrize("right", [0, 1, 21, 42])
+def test_how_much_of_a_key_was_right_makes_no_other_work(house: House, monkeypatch: pytest.MonkeyPatch, right: int) -> None:
+    """Whatever is right of it: the same queries, and one comparison of two digests over their whole length. ``bench/comparing.py`` measures it."""
+    _, key = house.client(scheme="bearer")
+    start, _, secret = key.rpartition("_")[0].rpartition("_")
+    text = f"{start}_{secret[:right]}{'a' if secret[right] == 'b' else 'b'}{secret[right + 1 :]}"
+    compared: list[tuple[str, str]] = []
+    monkeypatch.setattr(hmac, "compare_digest", lambda *both: compared.append(both) or both[0] == both[1])
+    sandbox = Environment.objects.get(key="sandbox")
+    with CaptureQueriesContext(connection) as seen, pytest.raises(Refused) as refused:
+        issuing.find_key(sandbox, f"{text}_{house_key.check_of(text)}", timezone.now())
+    assert (refused.value.logged, refused.value.error) == ("key wrong", "invalid_token")
+    assert len(seen) == 1
+    (_check, (kept, shown)) = compared
+    assert kept == hashlib.sha256(key.encode()).hexdigest().encode()
+    assert len(shown) == len(kept) == 64
 
 
 def test_the_quick_introspection_says_what_the_long_one_says_or_nothing(house: House) -> None:

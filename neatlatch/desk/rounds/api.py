@@ -14,17 +14,19 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router, Schema
 
-from neatlatch.core import pins
+from neatlatch.core import breaks, pins
 from neatlatch.core.evidence import Rung
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
-from neatlatch.desk.applications.models import Application, Environment
+from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.connections import halves
 from neatlatch.desk.connections.api import find
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shapes import GlyphOut
+from neatlatch.desk.drawing import ending
 from neatlatch.desk.drawing.services import KEY
+from neatlatch.desk.users.models import User
 
 from . import services
 from .models import Round, Sample, Test
@@ -125,9 +127,10 @@ class WallRow(Schema):
 
 
 class BreakOut(Schema):
-    """Something that will stop a connection; ``at`` is null for now."""
+    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty."""
 
     ref: str
+    user: UUID | None
     application: str
     environment: str
     at: datetime | None
@@ -328,13 +331,19 @@ def today(request: HttpRequest) -> dict[str, Any]:
             "latches": pins.latches(worked_out), "says": _says(one, worked_out, last), "samples": last,
         })  # fmt: skip
     found = halves.soonest(worked, now)
+    told = [(one, by_ref[one.ref].place, None) for one in found] + [(end, None, user) for user, end in ending.soonest(now)]
+
+    def break_out(one: breaks.Break, place: Place | None, user: User | None) -> dict[str, Any]:
+        of = place or user
+        return {"ref": one.ref if place else "", "user": user.pk if user else None, "application": place.application.name if place else "",
+                "environment": of.environment.name if of else "", "at": one.at, "why": one.why, "act": one.act.key, "label": one.act.label, "users": list(one.users)}  # fmt: skip
+
     last_round = Round.objects.annotate(**_COUNTS).order_by("-number").first()
     return {
         "environments": [environment_out(one) for one in Environment.objects.all()],
         # Neat Latch itself is an application too, that users draw at; nothing of it is connected to unless somebody did.
         "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")
                  if one.key != KEY or one.pk in cells],
-        "breaks": [{"ref": one.ref, "application": by_ref[one.ref].place.application.name, "environment": by_ref[one.ref].place.environment.name, "at": one.at,
-                    "why": one.why, "act": one.act.key, "label": one.act.label, "users": list(one.users)} for one in found],
+        "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
         "counts": counts, "last_round": round_out(last_round) if last_round else None,
     }  # fmt: skip

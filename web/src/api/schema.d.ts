@@ -7670,11 +7670,13 @@ export interface components {
         };
         /**
          * BreakOut
-         * @description Something that will stop a connection; ``at`` is null for now.
+         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty.
          */
         BreakOut: {
             /** Ref */
             ref: string;
+            /** User */
+            user: string | null;
             /** Application */
             application: string;
             /** Environment */

@@ -52,7 +52,8 @@
           <span class="help">soonest first</span>
         </header>
         <ol class="sheet">
-          {#each today.data.breaks as one (one.ref)}
+          {#each today.data.breaks as one (one.ref || one.user)}
+            {@const name = one.application || one.users.join(', ')}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" data-row>
               <time
                 class="font-bold {one.at
@@ -63,16 +64,18 @@
                 title={exact(one.at)}>{one.at ? fromNow(one.at, clock.now) : 'now'}</time
               >
               <div>
-                <p class="font-bold">{one.application} · {one.environment}</p>
+                <p class="font-bold">{name} · {one.environment}</p>
                 <p class="text-soft">
                   {one.why}
-                  {#if one.users.length}{one.users.length === 1 ? one.users[0] : `${one.users.length} users`}
+                  {#if one.ref && one.users.length}{one.users.length === 1 ? one.users[0] : `${one.users.length} users`}
                     {one.at ? 'will stop' : 'stopped'}.{/if}
                 </p>
                 <a
                   class="act"
-                  href="/connections/{one.ref}{one.act === 'put_secret' ? '?put=secret' : ''}"
-                  aria-label="{one.label}: {one.application}, {one.environment}">{one.label}</a
+                  href={one.user
+                    ? `/users/${one.user}`
+                    : `/connections/${one.ref}${one.act === 'put_secret' ? '?put=secret' : ''}`}
+                  aria-label="{one.label}: {name}, {one.environment}">{one.label}</a
                 >
               </div>
             </li>
