@@ -8,6 +8,7 @@ import hmac
 import json
 from datetime import timedelta
 from typing import Any
+from uuid import uuid4
 
 import pytest
 import time_machine
@@ -24,9 +25,11 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
 from neatlatch.desk.house.models import Access, Grant, SigningKey, Turned
 from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
 
 from .houses import ASK, BACK, House, house_secret_again, turned
 
@@ -259,3 +262,20 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
     found = page(3)
     assert [(one["clients"], one["tokens"], len(one["rights"]), len(one["turned"])) for one in found] == [(1, 1, 1, 20)] * 3
     assert queries[0] == queries[1]
+
+
+def test_a_clients_page_says_who_drew_each_secret(house: House) -> None:
+    client, _ = house.client(scheme="oauth2_client")
+    (first,) = client.credentials.all()
+    issuing.add_secret(house.by, client)
+    now, gone = timezone.now(), uuid4()
+    night = User.objects.create(name="Night run", environment=client.place.environment, changed_at=now)
+    for user, days in ((night.pk, 3), (night.pk, 1), (gone, 2)):
+        at = now - timedelta(days=days)
+        Drawn.objects.create(user=user, connection=uuid4(), credential=str(first.pk), way="draw", span="day", begins=at, count=1, last=at)
+    with CaptureQueriesContext(connection) as seen:
+        told = {one["id"]: one["drawn_by"] for one in house.web.get(f"/api/clients/{client.pk}/issued").json()["secrets"]}
+    drawn = [(one["user"], one["name"]) for one in told.pop(str(first.pk))]
+    assert drawn == [(str(night.pk), "Night run"), (None, "a user that is gone")]
+    assert list(told.values()) == [[]]
+    assert len([one for one in seen if "drawing_drawn" in one["sql"]]) == 1

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
+from uuid import UUID
 
 from django.db.models import Max, Q, QuerySet
 
@@ -66,6 +67,19 @@ def _row(
     }  # fmt: skip
 
 
+def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[dict[str, Any]]]:
+    """Which users drew each of them, and when last, the latest first. Two queries, however many there are."""
+    found: dict[UUID, list[dict[str, Any]]] = {one: [] for one in credentials}
+    drawn = Drawn.objects.filter(credential__in=[str(one) for one in found]).values("credential", "user").annotate(latest=Max("last"))
+    facts = list(drawn.order_by("-latest"))
+    names = dict(User.objects.filter(pk__in={one["user"] for one in facts}).values_list("pk", "name"))
+    for one in facts:
+        known = one["user"] in names
+        found[UUID(one["credential"])].append({"user": one["user"] if known else None, "name": names[one["user"]] if known else "a user that is gone",
+                                               "last": one["latest"]})  # fmt: skip
+    return found
+
+
 def whole(credential: Credential, now: datetime) -> dict[str, Any]:
     """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest first."""
     row = rows(Credential.objects.filter(pk=credential.pk), now)[0]
@@ -79,15 +93,12 @@ def whole(credential: Credential, now: datetime) -> dict[str, Any]:
         entries.insert(
             0, {"at": credential.issued, "who": by, "did": "put it in" if credential.source == "pasted" else "was given it", "why": ""}
         )
-    drawn = Drawn.objects.filter(credential=str(credential.pk)).values("user").annotate(latest=Max("last")).order_by("-latest")[:50]
-    names = dict(User.objects.filter(pk__in=[one["user"] for one in drawn]).values_list("pk", "name"))
     handover = getattr(credential, "handover", None)
     return row | {
         "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
         "public_key": credential.public_key, "why": credential.why, "revoked": credential.revoked,
         "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
-        "drawn_by": [{"user": one["user"] if one["user"] in names else None, "name": names.get(one["user"], "a user that is gone"), "last": one["latest"]}
-                     for one in drawn],
+        "drawn_by": drawn_by([credential.pk])[credential.pk],
         "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,
         "replacement": Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
     }  # fmt: skip

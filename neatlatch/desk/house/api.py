@@ -19,7 +19,9 @@ from neatlatch.desk.clients.api import find as find_client
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.given import Given, Moment
+from neatlatch.desk.credentials import life
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.credentials.shapes import DrawnByOut
 from neatlatch.desk.people.models import Person
 
 from . import endpoints, issuing, signing, tokens
@@ -155,6 +157,7 @@ class SecretLife(Schema):
     last_used_from: str
     tokens: int
     connections: list[str]
+    drawn_by: list[DrawnByOut]
     why: str
     handover: UUID | None
     made_by: str
@@ -384,6 +387,8 @@ def _issued(client: Client) -> dict[str, Any]:
     now = timezone.now()
     alive = Q(access_tokens__revoked=None, access_tokens__ends__gt=now)
     rows = client.credentials.exclude(digest="").defer("value").select_related("handover").prefetch_related("holders__connection")
+    shown = list(rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20])
+    drawn = life.drawn_by(one.pk for one in shown)
     living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
 
     def secret(one: Any) -> dict[str, Any]:
@@ -391,12 +396,12 @@ def _issued(client: Client) -> dict[str, Any]:
         waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
         return {"id": one.pk, "kind": one.kind, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
                 "over": one.ends is not None and one.ends <= now, "last_used": one.last_used, "last_used_from": one.last_used_from, "tokens": one.living,
-                "connections": sorted({h.connection.ref for h in one.holders.all()}), "why": one.why, "handover": handover.pk if handover and waiting else None,
+                "connections": sorted({h.connection.ref for h in one.holders.all()}), "drawn_by": drawn[one.pk], "why": one.why, "handover": handover.pk if handover and waiting else None,
                 "made_by": one.put_in_by}  # fmt: skip
 
     return {
         "client": client.pk, "client_id": client.client_id, "issuer": issuing.issuer(client.place.environment), "most_secrets": issuing.LIVE_SECRETS,
-        "secrets": [secret(one) for one in rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20]],
+        "secrets": [secret(one) for one in shown],
         "tokens": [{"number": one.pk, "person": one.grant.person.shown_name if one.grant else "", "secret": one.credential.hint if one.credential else "",
                     "scopes": one.scopes, "issued": one.issued, "ends": one.ends}
                    for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]],

@@ -5313,6 +5313,8 @@ export interface components {
             tokens: number;
             /** Connections */
             connections: string[];
+            /** Drawn By */
+            drawn_by: components["schemas"]["DrawnByOut"][];
             /** Why */
             why: string;
             /** Handover */

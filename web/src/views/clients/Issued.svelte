@@ -115,6 +115,14 @@
                 <dd>
                   {#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{/each}
                 </dd>{/if}
+              {#if one.drawn_by.length}<dt class="text-soft">Drawn by</dt>
+                <dd>
+                  {#each one.drawn_by.slice(0, 4) as each (`${each.user}${each.last}`)}
+                    <p>
+                      {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if},
+                      <When at={each.last} prefix="last " />
+                    </p>{/each}{one.drawn_by.length > 4 ? `and ${one.drawn_by.length - 4} more` : ''}
+                </dd>{/if}
               {#if one.why}<dt class="text-soft">Why</dt>
                 <dd>{one.why}</dd>{/if}
             </dl>

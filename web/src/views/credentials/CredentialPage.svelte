@@ -181,7 +181,7 @@
             {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No connection here holds
               it.{/if}
           </p>{/each}
-        {#each one.drawn_by as each (each.name)}<p class="flex items-baseline gap-3">
+        {#each one.drawn_by as each (`${each.user}${each.last}`)}<p class="flex items-baseline gap-3">
             {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if}
             <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
           </p>{/each}
