@@ -23,7 +23,8 @@ from neatlatch.core import oauth2, pkce, profiles
 from neatlatch.core.evidence import Exchange, RungResult
 from neatlatch.core.schemes import CODE
 from neatlatch.demo.visitor import Visitor
-from neatlatch.wire.ladder import Climb, Held, Plan
+from neatlatch.wire.holding import Held
+from neatlatch.wire.ladder import Climb, Plan
 from neatlatch.wire.road import Policy, Road
 from tests.harness import StandIns
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ssl
 import time
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -21,42 +21,12 @@ from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungRes
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
+from .holding import Keeper
 from .oauth import failure_of
 from .road import Answer, Road, RoadError
 
 _SLICE = 0.1
 T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Held:
-    """A token to send. ``generation``: which of its connection's tokens it is, counted from the first, where anybody counts."""
-
-    access_token: str
-    granted: frozenset[str]
-    ends: datetime | None = None
-    renewed: bool = False
-    generation: int | None = None
-
-    def __repr__(self) -> str:
-        return f"Held(•••, {sorted(self.granted)}, {self.ends})"
-
-
-class NoToken(Exception):
-    """There is no token to be had; ``failure`` says why."""
-
-    def __init__(self, failure: Failure, exchanges: Sequence[Exchange] = ()) -> None:
-        super().__init__(failure.code)
-        self.failure, self.exchanges = failure, tuple(exchanges)
-
-
-class Keeper(Protocol):
-    """Whoever keeps the tokens: gives the one held, renewed if it is near its end or ``force`` says so. Raises :class:`NoToken`."""
-
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]: ...
-
-    def told_account(self, account: str) -> None:
-        """The provider said whose token it is."""
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.rounds.models import Test
-from neatlatch.wire.ladder import Held, NoToken
+from neatlatch.wire.holding import Held, NoToken
 
 from .conftest import Setup
 

@@ -22,7 +22,8 @@ from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR, STREAM
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.ladder import Climb, Further, Held, Leftover, Plan
+from neatlatch.wire.holding import Held
+from neatlatch.wire.ladder import Climb, Further, Leftover, Plan
 from neatlatch.wire.road import ClientCertificate, Policy, Road
 from standins import small_ca
 from tests.harness import StandIns, free_ports, wait_until

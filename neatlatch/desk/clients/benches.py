@@ -19,7 +19,7 @@ from neatlatch.desk.connections import halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
-from neatlatch.wire.ladder import NoToken
+from neatlatch.wire.holding import NoToken
 from neatlatch.wire.road import RoadError
 
 from . import services

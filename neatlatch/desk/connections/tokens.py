@@ -31,7 +31,7 @@ from neatlatch.desk.common import owner
 from neatlatch.desk.common.roads import road as new_road
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
-from neatlatch.wire.ladder import Held, NoToken
+from neatlatch.wire.holding import Held, NoToken
 from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
 from .halves import published

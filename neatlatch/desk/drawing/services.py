@@ -38,7 +38,7 @@ from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import Use, User
 from neatlatch.desk.users.services import touch
-from neatlatch.wire.ladder import Held, NoToken
+from neatlatch.wire.holding import Held, NoToken
 from neatlatch.wire.road import Answer, Road, RoadError
 
 from .ledger import LEDGER, Fact

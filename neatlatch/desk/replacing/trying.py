@@ -22,7 +22,8 @@ from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Test
 from neatlatch.wire import oauth
-from neatlatch.wire.ladder import Climb, Held, NoToken
+from neatlatch.wire.holding import Held, NoToken
+from neatlatch.wire.ladder import Climb
 from neatlatch.wire.oauth import failure_of
 from neatlatch.wire.road import Road, RoadError
 

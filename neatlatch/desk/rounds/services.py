@@ -25,7 +25,8 @@ from neatlatch.desk.connections import halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
-from neatlatch.wire.ladder import Climb, Further, Leftover, NoToken, Plan, Stopped
+from neatlatch.wire.holding import NoToken
+from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
 from neatlatch.wire.road import RoadError
 
 from . import models

@@ -7,7 +7,8 @@ from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.retries import MOST_TRIES
 from neatlatch.core.schemes import CODE
 
-from ..ladder import Climb, Fell, Held, NoToken
+from ..holding import Held, NoToken
+from ..ladder import Climb, Fell
 from ..oauth import failure_of, would_take
 
 # The probe of the authorization endpoint never leads to a sign-in, so its verifier protects nothing.
