@@ -84,10 +84,14 @@ def _restore(given: argparse.Namespace) -> int:
     from neatlatch.desk.common import backup, safe
 
     try:
-        entries = backup.put_back(given.file, given.key, given.replace)
-        call_command("migrate", verbosity=0)
-        safe.check()
-        said: list[Any] = backup.settle()
+        entries, stamp = backup.put_back(given.file, given.key, given.replace)
+        try:
+            safe.check()
+            call_command("migrate", verbosity=0)
+            said: list[Any] = backup.settle()
+        except BaseException:
+            backup.take_back(stamp)
+            raise
     except (backup.Wrong, OSError, safe.BadKeyFile, safe.CannotOpen) as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1

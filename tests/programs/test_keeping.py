@@ -155,10 +155,15 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     refused = nlatch(found, "restore", str(copy), "--key", str(wrong), home=elsewhere)
     assert refused.returncode == 1
     assert "not the one that this database was sealed with" in refused.stderr
+    assert list(elsewhere.glob("desk.sqlite3*")) == list(elsewhere.glob("safe.key*")) == []  # nothing was changed
     restored = nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere)
     assert restored.returncode == 0, restored.stderr
     assert "revoke it again" in restored.stdout
-    assert (elsewhere / "desk.sqlite3").exists()
+    kept = (elsewhere / "desk.sqlite3").read_bytes()
+    refused = nlatch(found, "restore", str(copy), "--key", str(wrong), "--replace", home=elsewhere)
+    assert "Nothing was changed" in refused.stderr
+    assert (elsewhere / "desk.sqlite3").read_bytes() == kept
+    assert nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere).returncode == 0
     assert list(elsewhere.glob("desk.sqlite3.before-*"))
     assert "right one" in nlatch(found, "safe", "check", home=elsewhere).stdout
     assert "holds" in nlatch(found, "journal", "check", home=elsewhere).stdout

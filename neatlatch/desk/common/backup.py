@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from django.conf import settings
-from django.db import transaction
+from django.db import connections, transaction
 from django.db.models import F
 from django.utils import timezone
 
@@ -18,6 +18,7 @@ from neatlatch.desk.journal.services import write
 
 KEYS = ("safe.key", "session.key")
 DATABASE = "desk.sqlite3"
+_MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key")
 KEEPER = "the keeper of the safe"
 
 
@@ -71,8 +72,9 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
     return copy, made, entries
 
 
-def put_back(copy: Path, key: Path, replace: bool) -> int:
-    """Put a backup and its key into the home, before anything is started; what stood there is moved aside. Answers its journal entries. Raises :class:`Wrong`."""
+def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
+    """Put a backup and its key into the home, before anything is started; what stood there is moved aside. Answers its journal entries, and the ending of what
+    was moved (:func:`take_back`). Raises :class:`Wrong`."""
     home: Path = settings.HOME
     for file in (copy, key):
         if not file.is_file():
@@ -89,12 +91,22 @@ def put_back(copy: Path, key: Path, replace: bool) -> int:
         target.touch(0o600)
         shutil.copyfile(source, target)
         target.chmod(0o600)
-    for name in (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key"):
+    for name in _MOVED:
         if (home / name).exists():
             (home / name).rename(home / f"{name}.before-{stamp}")
     half_key.replace(home / "safe.key")
     half.replace(home / DATABASE)
-    return entries
+    return entries, stamp
+
+
+def take_back(stamp: str) -> None:
+    """Undo :func:`put_back`, where what was put there does not fit together: the home is as it was before."""
+    connections.close_all()
+    for name in _MOVED:
+        (settings.HOME / name).unlink(missing_ok=True)
+        aside = settings.HOME / f"{name}.before-{stamp}"
+        if aside.exists():
+            aside.rename(settings.HOME / name)
 
 
 def _who_has(file: Path) -> list[int]:
