@@ -1,4 +1,5 @@
-"""Draws and introspections a second, against the same server answering a constant; and what a million draws leave in the database.
+"""Draws and introspections a second, against the same server answering a constant, bare and through all of Django; and what a million draws leave in the
+database.
 
 ``python -m bench.draws``: by hand, on a machine that does nothing else. The client and the server share it, so ratios tell more than figures.
 """
@@ -88,13 +89,15 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="neatlatch-bench-"))
     stand_ins = StandIns(folder / "standins")
     desk = Desk(folder / "desk", stand_ins, folder / "standins" / "certificates" / "root.pem")
+    desk.application = "bench.constant:application"
     try:
         desk.manage("migrate", "--verbosity", "0")
         made = json.loads(desk.python(FILL.format(port=stand_ins.port)).splitlines()[-1])
         desk.start("desk")
         basic = base64.b64encode(f"{made['asker']}:{made['secret']}".encode()).decode()
         asks = {
-            "a constant": ("GET", "/alive", {}, ""),
+            "a constant": ("GET", "/constant", {}, ""),
+            "through Django": ("GET", "/alive", {}, ""),
             "draws": ("GET", "/draw/cargo-manifests-sandbox", {"Authorization": f"Bearer {made['key']}"}, ""),
             "introspections": ("POST", "/house/sandbox/introspect", {"Authorization": f"Basic {basic}", "Content-Type": "application/x-www-form-urlencoded"},
                                urlencode({"token": made["token"]})),

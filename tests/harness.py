@@ -128,6 +128,8 @@ class StandIns:
 class Desk:
     """Neat Latch itself: a home of its own, the server and the worker."""
 
+    application = "neatlatch.desk.asgi:application"
+
     def __init__(self, home: Path, stand_ins: StandIns, trust: Path, round_minutes: float = 60) -> None:
         self.home, self.stand_ins, self.port = home, stand_ins, free_ports()
         self.url = f"http://127.0.0.1:{self.port}"
@@ -166,7 +168,7 @@ class Desk:
             "desk": [
                 "-m",
                 "uvicorn",
-                "neatlatch.desk.asgi:application",
+                self.application,
                 "--port",
                 str(self.port),
                 "--timeout-graceful-shutdown",
