@@ -266,7 +266,7 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
 
     def hand() -> None:
         for turn in range(30):
-            ledger.LEDGER.note(facts[turn % 3], now)
+            ledger.LEDGER.note([facts[turn % 3]], now)
         database.close()
 
     hands = [threading.Thread(target=hand) for _ in range(8)]
@@ -281,7 +281,7 @@ def test_hours_become_days_and_days_go(setup: Setup) -> None:
     fact = ledger.Fact("1" * 32, "2" * 32, "secret", "relay")
     begin = datetime(2026, 11, 1, 0, 30, tzinfo=UTC)
     for hour in range(48):
-        ledger.LEDGER.note(fact, begin + timedelta(hours=hour))
+        ledger.LEDGER.note([fact], begin + timedelta(hours=hour))
     assert Drawn.objects.count() == 48
     assert ledger.roll_up(begin + timedelta(days=3)) == 0
     assert ledger.roll_up(begin + timedelta(days=20)) == 46

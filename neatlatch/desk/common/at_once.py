@@ -2,14 +2,58 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 # However many ask at once, no more than these hold database connections; the others queue without holding anything.
 HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
 POOL = ThreadPoolExecutor(HANDS, "at-once")
 LARGEST_BODY = 64 * 1024
+# Some eight milliseconds of work: nobody waits longer for those who came along.
+MOST_TOGETHER = 32
+A = TypeVar("A")
+B = TypeVar("B")
+
+
+class Together(Generic[A, B]):
+    """Questions of one kind, worked on by one hand: those that come while it is at work are its next batch. Threads that take turns at the interpreter would
+    cost more than the work. The hand is its own, so that nothing here waits behind the renewal of another. ``None`` as an answer: the long way is to answer. It
+    also answers all of a batch whose work fails as a whole."""
+
+    def __init__(self, work: Callable[[Sequence[A]], Sequence[B | None]]) -> None:
+        self._work, self._thread = work, ThreadPoolExecutor(1, "together")
+        self._waiting: list[tuple[A, asyncio.Future[B | None]]] = []
+        self._hand: asyncio.Task[None] | None = None
+
+    async def ask(self, one: A) -> B | None:
+        """The answer, once its batch is done."""
+        loop = asyncio.get_running_loop()
+        future: asyncio.Future[B | None] = loop.create_future()
+        self._waiting.append((one, future))
+        if self._hand is None or self._hand.done():
+            self._hand = loop.create_task(self._run())
+        return await future
+
+    async def _run(self) -> None:
+        loop = asyncio.get_running_loop()
+        while self._waiting:
+            await asyncio.sleep(0)  # what arrived together goes together
+            batch, self._waiting = self._waiting[:MOST_TOGETHER], self._waiting[MOST_TOGETHER:]
+            answers = await loop.run_in_executor(self._thread, or_none, self._work, [one for one, _ in batch]) or [None] * len(batch)
+            for (_, future), answer in zip(batch, answers, strict=True):
+                if not future.done():  # whoever asked may have hung up
+                    future.set_result(answer)
+
+
+def or_none(work: Callable[..., B | None], *given: Any) -> B | None:
+    """What the work answers; ``None`` where it fails, whatever it is: the long way meets it again, and says it properly."""
+    try:
+        return work(*given)
+    except Exception:
+        return None
 
 
 def headers_of(scope: dict[str, Any]) -> dict[str, str]:

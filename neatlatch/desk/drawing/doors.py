@@ -6,14 +6,14 @@ without holding anything.
 
 from __future__ import annotations
 
-import asyncio
 import base64
 import binascii
 import contextlib
 import functools
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
@@ -128,13 +128,25 @@ def _answer(ref: str, accept: str, base: str, headers: dict[str, str], query: di
     return "application/json", json.dumps(told)
 
 
-def _ready(ref: str, headers: dict[str, str], address: str) -> tuple[str, str] | None:
+@dataclass(frozen=True)
+class _Ask:
+    """A draw that is asked for, as it came."""
+
+    ref: str
+    headers: dict[str, str]
+    address: str
+
+
+def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
+    """Those that are in order, answered; their facts are on disk before anybody has a header. ``None``: the long way says what is wrong, or renews."""
     now = timezone.now()
-    found = quick.draw(headers.get("authorization", ""), ref, services.DRAW, address, now)
-    if found is None:
-        return None
-    LEDGER.note(Fact(found.user, found.connection, found.credential, services.DRAW), now)
-    return _answer(ref, headers.get("accept", ""), found.base, {"Authorization": found.header}, {}, found.ends)
+    found = [at_once.or_none(quick.draw, one.headers.get("authorization", ""), one.ref, services.DRAW, one.address, now) for one in asks]
+    LEDGER.note([Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one], now)
+    return [_answer(ask.ref, ask.headers.get("accept", ""), one.base, {"Authorization": one.header}, {}, one.ends) if one else None
+            for ask, one in zip(asks, found, strict=True)]  # fmt: skip
+
+
+_TOGETHER = at_once.Together(_ready)
 
 
 async def usual(scope: dict[str, Any], send: Any) -> bool:
@@ -142,12 +154,7 @@ async def usual(scope: dict[str, Any], send: Any) -> bool:
     ref = str(scope["path"]).removeprefix("/draw/")
     if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
         return False
-    try:
-        found = await asyncio.get_running_loop().run_in_executor(
-            at_once.POOL, _ready, ref, at_once.headers_of(scope), at_once.address_of(scope)
-        )
-    except Exception:  # whatever it is, the long way meets it again and says it properly
-        return False
+    found = await _TOGETHER.ask(_Ask(ref, at_once.headers_of(scope), at_once.address_of(scope)))
     if found is not None:
         await at_once.answer(send, *found)
     return found is not None

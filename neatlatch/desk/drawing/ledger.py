@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -39,12 +40,13 @@ class Ledger:
         self._batch, self._written = 1, 0
         self._errors: dict[int, Exception] = {}
 
-    def note(self, fact: Fact, now: datetime) -> None:
-        """Write a draw down; comes back when it is on disk. Whoever finds nobody writing writes for all who wait. Raises what the database raises."""
+    def note(self, facts: Iterable[Fact], now: datetime) -> None:
+        """Write draws down; comes back when they are on disk. Whoever finds nobody writing writes for all who wait. Raises what the database raises."""
         hour = now.replace(minute=0, second=0, microsecond=0)
         with self._turn:
-            count, last = self._waiting.get((fact, hour), (0, now))
-            self._waiting[fact, hour] = (count + 1, max(last, now))
+            for fact in facts:
+                count, last = self._waiting.get((fact, hour), (0, now))
+                self._waiting[fact, hour] = (count + 1, max(last, now))
             mine = self._batch
             while self._writing and self._written < mine:
                 self._turn.wait()

@@ -300,7 +300,7 @@ def _token(connection: Connection, way: Road, force: bool, newer_than: int | Non
 
 def note(asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False) -> None:
     """Write down that it was drawn."""
-    LEDGER.note(Fact(str(asker.user.pk), str(connection.pk), credential, way, failed), timezone.now())
+    LEDGER.note([Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now())
 
 
 # The relay

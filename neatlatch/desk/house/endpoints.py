@@ -5,11 +5,10 @@ Each environment has its own, below ``/house/<environment>``. Their answers are 
 
 from __future__ import annotations
 
-import asyncio
 import functools
 import json
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
 from urllib.parse import parse_qsl
@@ -156,16 +155,20 @@ def introspect(request: HttpRequest, environment: Environment) -> HttpResponse:
     return JsonResponse(tokens.introspect(environment, asker, form["token"], _address(request)))
 
 
+def _introspected(asks: Sequence[tuple[str, str, bytes, str]]) -> list[str | None]:
+    now = timezone.now()
+    return [at_once.or_none(quick.introspect, *one, now) for one in asks]
+
+
+_TOGETHER = at_once.Together(_introspected)
+
+
 async def usual(scope: dict[str, Any], body: bytes, send: Any) -> bool:
     """Answer the usual introspection before the whole of Django is gone through. Answers whether it did."""
     environment, headers = str(scope["path"]).split("/")[2], at_once.headers_of(scope)
     if headers.get("content-type", "").partition(";")[0].strip() != "application/x-www-form-urlencoded":
         return False
-    ask = (environment, headers.get("authorization", ""), body, at_once.address_of(scope), timezone.now())
-    try:
-        found = await asyncio.get_running_loop().run_in_executor(at_once.POOL, quick.introspect, *ask)
-    except Exception:  # whatever it is, the long way meets it again and says it properly
-        return False
+    found = await _TOGETHER.ask((environment, headers.get("authorization", ""), body, at_once.address_of(scope)))
     if found is not None:
         await at_once.answer(send, "application/json", found)
     return found is not None

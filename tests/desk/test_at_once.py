@@ -1,0 +1,65 @@
+"""Questions that come together are worked on together, and each is answered as if it had come alone."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections.abc import Sequence
+
+from neatlatch.desk.common import at_once
+
+
+def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> None:
+    batches: list[list[int]] = []
+
+    def work(asked: Sequence[int]) -> list[str]:
+        batches.append(list(asked))
+        return [f"answer {one}" for one in asked]
+
+    async def run() -> list[str | None]:
+        together = at_once.Together(work)
+        return list(await asyncio.gather(*(together.ask(one) for one in range(100))))
+
+    assert asyncio.run(run()) == [f"answer {one}" for one in range(100)]
+    assert [len(one) for one in batches] == [32, 32, 32, 4]
+    assert asyncio.run(run())[-1] == "answer 99"  # another loop, the same work
+
+
+def test_what_comes_meanwhile_is_the_next_batch_and_one_who_hangs_up_stops_nobody() -> None:
+    begun, go_on = threading.Event(), threading.Event()
+    batches: list[list[int]] = []
+
+    def work(asked: Sequence[int]) -> list[int]:
+        batches.append(list(asked))
+        begun.set()
+        go_on.wait(30)
+        return [one * 2 for one in asked]
+
+    async def run() -> list[int | None]:
+        together = at_once.Together(work)
+        first = asyncio.create_task(together.ask(1))
+        await asyncio.to_thread(begun.wait, 30)
+        later = [asyncio.create_task(together.ask(one)) for one in (2, 3, 4)]
+        await asyncio.sleep(0)
+        first.cancel()
+        later[1].cancel()
+        go_on.set()
+        return [await later[0], await later[2]]
+
+    assert asyncio.run(run()) == [4, 8]
+    assert batches == [[1], [2, 3, 4]]
+
+
+def test_a_batch_that_fails_goes_the_long_way_and_the_next_does_not() -> None:
+    def work(asked: Sequence[int]) -> list[int]:
+        if 7 in asked:
+            raise OSError("the disk is full")
+        return list(asked)
+
+    async def run() -> list[int | None]:
+        together = at_once.Together(work)
+        return [*await asyncio.gather(together.ask(7), together.ask(8)), await together.ask(9)]
+
+    assert asyncio.run(run()) == [None, None, 9]
+    assert at_once.or_none(int, "no number") is None
+    assert at_once.or_none(int, "12") == 12
