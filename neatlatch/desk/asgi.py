@@ -22,7 +22,8 @@ _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
     """Draws and introspections that are in order are answered at once; all else goes to Django."""
     if scope["type"] == "http":
-        if scope["path"].startswith("/draw/") and await doors.usual(scope, send):
+        if scope["path"].startswith("/draw/"):
+            await doors.usual(scope, send, lambda: _django(scope, receive, send))
             return
         if scope["method"] == "POST" and _INTROSPECTION.fullmatch(scope["path"]):
             body, receive = await at_once.read(receive)

@@ -56,7 +56,7 @@ def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, str]]:
     found.kill()
 
 
-async def _many(url: str, key: str, count: int, path: str) -> list[int]:
+async def many(url: str, key: str, count: int, path: str) -> list[int]:
     """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested."""
     host, port = url.removeprefix("http://").split(":")
     request = f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {key}\r\nConnection: close\r\n\r\n".encode()
@@ -79,7 +79,7 @@ def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_
     found.python(ABOUT_TO_END.format(left=left))
     issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
     stand_ins.fault("slow_answer", where="token", count=1, seconds=1)  # so that all the others ask while it is under way
-    answers = asyncio.run(_many(found.url, key, 1000, "/draw/cargo-manifests-sandbox"))
+    answers = asyncio.run(many(found.url, key, 1000, "/draw/cargo-manifests-sandbox"))
     assert answers == [200] * 1000
     assert stand_ins.calls("issued:refresh_token") == issued + 1
     assert int(found.python(COUNT.format(way="draw"))) == before + 1000
@@ -89,7 +89,7 @@ def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], 
     found, key = desk
 
     async def run() -> list[int]:
-        begun = asyncio.create_task(_many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
+        begun = asyncio.create_task(many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
         await asyncio.sleep(0.7)
         await asyncio.to_thread(stand_ins.age, 2000, "access")
         return await begun

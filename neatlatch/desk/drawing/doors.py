@@ -6,17 +6,19 @@ without holding anything.
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import binascii
 import contextlib
 import functools
 import json
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
+from weakref import WeakValueDictionary
 
 from asgiref.sync import sync_to_async
 from django.conf import settings
@@ -62,9 +64,7 @@ def shown_certificate(request: HttpRequest) -> bytes | None:
     return bytes(proven) if proven else None
 
 
-def _door(
-    name: str, usual: Callable[..., HttpResponse | None] | None = None
-) -> Callable[[Callable[..., HttpResponse]], Callable[..., Any]]:
+def _door(name: str) -> Callable[[Callable[..., HttpResponse]], Callable[..., Any]]:
     """An async view around work that is not: refusals become problem details, and what was really wrong goes to the log."""
 
     def wrap(work: Callable[..., HttpResponse]) -> Callable[..., Any]:
@@ -149,15 +149,30 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
 _TOGETHER = at_once.Together(_ready)
 
 
-async def usual(scope: dict[str, Any], send: Any) -> bool:
-    """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw. Answers whether it did."""
-    ref = str(scope["path"]).removeprefix("/draw/")
-    if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
-        return False
+async def _at_once(scope: dict[str, Any], send: Any, ref: str) -> bool:
     found = await _TOGETHER.ask(_Ask(ref, at_once.headers_of(scope), at_once.address_of(scope)))
     if found is not None:
         await at_once.answer(send, *found)
     return found is not None
+
+
+# A thousand that ask at the moment of a renewal wait for it here, and not each in the whole of Django. As many as this go the long way of one connection at once.
+_LONG_WAY = 4
+_turns: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
+
+
+async def usual(scope: dict[str, Any], send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
+    """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw; else by the long way. Whoever had to wait for a
+    turn there looks first whether it has become the usual case: most have, for the token that all of them waited for is there."""
+    ref = str(scope["path"]).removeprefix("/draw/")
+    if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
+        await long_way()
+    elif not await _at_once(scope, send, ref):
+        turn = _turns.setdefault(ref, asyncio.Semaphore(_LONG_WAY))
+        waits = turn.locked()
+        async with turn:
+            if not waits or not await _at_once(scope, send, ref):
+                await long_way()
 
 
 @_door("draw")
