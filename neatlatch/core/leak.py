@@ -8,7 +8,7 @@ from datetime import datetime
 
 from . import house_key, keys
 from .certificates import reading
-from .schemes import CERTIFICATE, OAUTH1, OAUTH2
+from .schemes import CERTIFICATE, CODE, OAUTH1, OAUTH2
 
 MOST_WORDS, LONGEST = 500, 20_000
 _WORD = re.compile(r"[^\s\"'`<>,;()\[\]{}]{8,4000}")
@@ -83,6 +83,28 @@ def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: dateti
     if token_ends is None:
         return Taken(None, True, "a header taken from it holds a token without an end: end that, too")
     return Taken(token_ends, False, "a header taken from it lets in until its token ends")
+
+
+@dataclass(frozen=True)
+class Worth:
+    """What a leaked token is good for: whether it ``lives``, what whoever has it can do, and what its ending does to those who use it rightly."""
+
+    lives: bool
+    says: str
+    after: str
+
+
+def token_of_connection(scheme: str, refresh: bool, ends: datetime | None, public: bool, now: datetime) -> Worth:
+    """What an access or refresh token that a connection holds is worth to somebody else. A refresh token of a confidential client is no use without the
+    client's own secret (RFC 6749 §6, §10.4); one of a public client is all it takes."""
+    after = ("its users stop, until somebody signs in again" if scheme == CODE
+             else "a new one is got by the next that needs it, and nobody is stopped")  # fmt: skip
+    if refresh:
+        return Worth(True, "whoever has it gets new tokens with it" if public
+                     else "whoever has it, and the client's secret too, gets new tokens with it", after)  # fmt: skip
+    if ends is not None and ends <= now:
+        return Worth(False, "it has ended, and lets nobody in", after)
+    return Worth(True, f"whoever has it is let in as this connection{' until it ends' if ends else ', and it has no end'}", after)
 
 
 def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:

@@ -349,3 +349,45 @@ def test_two_administrators_with_the_same_client_open(browser: Browser, desk: De
     told = page.get_by_role("alert").filter(has_text="Somebody changed this in the meantime.")
     expect(told).to_contain_text("redirect URIs: https://desk.gannet.example/second added")
     assert page.request.get(f"/api/clients/{client}").json()["scopes"] == ["ledger.read"]
+
+
+def test_what_leaked_is_recognised_and_ended(page: Page, desk: Desk) -> None:
+    """A token that a connection holds, and the key that a user draws it with."""
+    token, key = desk.python("""
+from neatlatch.desk.connections.models import TokenSet
+from neatlatch.desk.credentials.services import close, show
+from neatlatch.desk.drawing import services
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
+by = Person.objects.get(username="morag")
+_, handover = services.give(by, User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"), "key", relay=False)
+_, key = show(by, handover)
+close(by, handover)
+print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal(), key)
+""").split()
+
+    def paste(text: str) -> None:
+        page.goto("/credentials/leaked")
+        page.get_by_label("Paste it, alone").fill(text)
+        page.get_by_role("button", name="What is it?").click()
+
+    draw = {"headers": {"Authorization": f"Bearer {key}"}}
+    assert page.request.get("/draw/fuel-ledger", **draw).status == 200
+    paste(f"curl -H 'Authorization: Bearer {token}' https://ledger.example/entries")
+    expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_be_visible()
+    expect(page.get_by_text("Whoever has it is let in as this connection until it ends")).to_be_visible()
+    expect(page.get_by_text("Ended, its users stop, until somebody signs in again.")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="End the tokens of fuel-ledger now").click()
+    expect(page.get_by_role("status")).to_contain_text("Ended at the application: yes")
+    expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_have_count(0)
+
+    assert page.request.get("/draw/fuel-ledger", **draw).status == 503
+    paste(f"NLATCH_KEY={key}")
+    found = page.get_by_label(re.compile("^Recognised: "))
+    expect(found).to_contain_text("lets whoever has it in")
+    expect(found).to_contain_text("Bunker report of Bunkering draws with it, and stops at once; it has something else to draw with.")
+    found.get_by_role("button", name="Revoke it now").click()
+    found.get_by_role("button", name=re.compile("^Revoke …")).click()
+    expect(found).to_contain_text("lets nobody in any more")
+    assert page.request.get("/draw/fuel-ledger", **draw).status == 401

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core import house_key, leak
-from neatlatch.core.schemes import API_KEY, CERTIFICATE, CODE, OAUTH1
+from neatlatch.core.schemes import API_KEY, CERTIFICATE, CLIENT, CODE, OAUTH1
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
 KEY = house_key.make("nlk", "production", b"eight888", b"\x07" * 32)
@@ -45,6 +45,24 @@ def test_any_text_is_read_in_bounds(text: str) -> None:
     found = leak.candidates(text)
     assert len(found) <= 4 * leak.MOST_WORDS + 10
     assert text.strip() in found
+
+
+def test_what_a_leaked_token_is_worth() -> None:
+    """RFC 6749 §6 and §10.4: a refresh token serves its client only, and a confidential client proves itself beside it."""
+    later, over = NOW + timedelta(minutes=9), NOW - timedelta(minutes=1)
+    told = {
+        (refresh, public): leak.token_of_connection(CODE, refresh, None, public, NOW)
+        for refresh in (True, False)
+        for public in (True, False)
+    }
+    assert told[True, True].says == "whoever has it gets new tokens with it"
+    assert "secret too" in told[True, False].says
+    assert told[False, False].says.endswith("it has no end")
+    assert all(one.lives for one in told.values())
+    assert leak.token_of_connection(CODE, False, later, False, NOW).says.endswith("until it ends")
+    assert leak.token_of_connection(CODE, False, later, False, NOW).after.startswith("its users stop")
+    assert "nobody is stopped" in leak.token_of_connection(CLIENT, False, later, False, NOW).after
+    assert not leak.token_of_connection(CLIENT, False, over, False, NOW).lives
 
 
 def test_when_it_stops() -> None:

@@ -236,7 +236,7 @@ def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
     [one] = found["credentials"]
     assert (one["client"], one["house"], one["stops"]) == ("Quay board", True, [])
     assert one["acts"][-1].startswith("Revoke this one")
-    assert post(web, "/leaks", {"text": "s3cret-of-nobody"}) == {"credentials": [], "tokens": [], "rights": [], "ours_by_form": []}
+    assert not any(post(web, "/leaks", {"text": "s3cret-of-nobody"}).values())
     unknown = house_key.make("nlk", "sandbox", b"eight888", b"\x01" * 32)
     assert "none that was issued here" in post(web, "/leaks", {"text": unknown})["ours_by_form"][0]
     client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)

@@ -127,13 +127,26 @@ def ask(by: Person, connection: Connection, person: Person, expected: str) -> Ac
 def disconnect(by: Person, connection: Connection, person: Person, forget: bool = False) -> str:
     """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``: that they were asked, too. Answers whether they were
     revoked there, in words."""
-    revoked = tokens.revoke(connection, person.pk)
+    return _end(by, connection, person, "disconnected an account", "", forget)
+
+
+def end_tokens(by: Person, connection: Connection, person: Person | None, why: str) -> str:
+    """End the tokens that a connection holds, or those of one person, at the provider too where it lets us, and forget them. What needs no person gets new ones
+    by itself. Answers in words whether they were revoked there."""
+    if not TokenSet.objects.filter(connection=connection, person=person).exists():
+        raise Problem(409, "It holds no token.", "Nothing was to be ended.")
+    return _end(by, connection, person, "ended the tokens of", why)
+
+
+def _end(by: Person, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
+    revoked = tokens.revoke(connection, person.pk if person else None)
     with transaction.atomic():
         TokenSet.objects.filter(connection=connection, person=person).delete()
         if forget:
             Account.objects.filter(connection=connection, person=person).delete()
         _touch(connection)
-        write(by, "disconnected an account", "connection", connection.ref, {"person": person.username, "tokens revoked there": revoked})
+        about = {"person": person.username if person else "", "why": why, "tokens revoked there": revoked}
+        write(by, did, "connection", connection.ref, {key: value for key, value in about.items() if value})
     return revoked
 
 

@@ -49,6 +49,19 @@ class HoldingOut(Schema):
     link: str
 
 
+class TokensEndIn(Given):
+    """Whose tokens, where each has their own (empty: the shared ones), and why."""
+
+    username: str = ""
+    why: str = ""
+
+
+class TokensEnded(Schema):
+    """Whether they were ended at the application, in words."""
+
+    there: str
+
+
 class AccountsOut(Schema):
     """Whose account a connection uses."""
 
@@ -198,6 +211,14 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
     by = guard.need(request, "look" if mine else "change")
     accounts.disconnect(by, find(ref), person, forget and not mine)
     return _accounts(by, ref)
+
+
+@router.post("/connections/{ref}/token-endings", response=TokensEnded)
+def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> dict[str, Any]:
+    """End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009)."""
+    by = guard.need(request, "change")
+    person = _person(given.username) if given.username else None
+    return {"there": accounts.end_tokens(by, find(ref), person, given.why.strip()[:200])}
 
 
 @router.get("/accounts", response=list[MineOut])

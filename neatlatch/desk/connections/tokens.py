@@ -311,14 +311,20 @@ def revoke(connection: Connection, person: int | None = None) -> str:
 
 
 def revoke_these(connection: Connection, access: str, refresh: str) -> str:
-    """Ask the provider to end tokens; answers in words whether it did."""
+    """Ask the provider to end tokens; answers in words whether it did. Both are named: that the end of a refresh token ends the access tokens got with it is only
+    recommended (RFC 7009 §2.1)."""
     endpoint = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
     if not endpoint:
         return "no, it publishes no address for that"
-    token, hint = (refresh, "refresh_token") if refresh else (access, "access_token")
+    client = client_of(connection)
     try:
         with new_road(10.0) as way:
-            told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client_of(connection), token, hint), timezone.now())
+            for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
+                if not token:
+                    continue
+                told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client, token, hint), timezone.now())
+                if not told.reading.ok:
+                    return f"no, it answered {told.reading.error or told.exchange.status}"
     except RoadError as error:
         return f"no, it could not be reached: {error.failure.code}"
-    return "yes" if told.reading.ok else f"no, it answered {told.reading.error or told.exchange.status}"
+    return "yes"

@@ -17,6 +17,7 @@ from neatlatch.desk.house.models import Access, RegistrationRight
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
+from . import leaked_tokens
 from .life import rows
 from .models import Credential
 
@@ -32,6 +33,11 @@ def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
     credentials = list({one.pk: one for one in known}.values())
     tokens = list(Access.objects.select_related("client__user").filter(digest__in=digests))
     rights = list(RegistrationRight.objects.select_related("place__application").filter(digest__in=digests))
+    held, families, managing = (
+        leaked_tokens.held(prints, now),
+        leaked_tokens.of_house(digests, now),
+        leaked_tokens.managing(prints, digests),
+    )
     shaped = rows(Credential.objects.filter(pk__in=[one.pk for one in credentials]), now)
     by_key = {one.pk: one for one in credentials}
     write(
@@ -39,13 +45,14 @@ def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
         "looked for a leaked",
         "credential",
         ", ".join(one.hint for one in credentials) or "none known",
-        {"found": len(credentials) + len(tokens) + len(rights)},
+        {"found": len(credentials) + len(tokens) + len(rights) + len(held) + len(families) + len(managing)},
     )
     return {
         "credentials": [{**row, "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]]),
                          "drawer": _drawer(by_key[row["id"]].client, now)} for row in shaped],
         "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now,
                     "drawer": _drawer(one.client, now)} for one in tokens],
+        "held": held, "families": families, "managing": managing,
         "rights": [{"id": one.pk, "application": one.place.application.name, "hint": one.hint} for one in rights],
         "ours_by_form": [_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
     }  # fmt: skip

@@ -212,6 +212,42 @@ class LeakedTokenOut(Schema):
     drawer: DrawerOut | None
 
 
+class LeakedHeldOut(Schema):
+    """A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009)."""
+
+    ref: str
+    application: str
+    refresh: bool
+    person: str
+    person_name: str
+    ends: datetime | None
+    alive: bool
+    says: str
+    after: str
+    ends_there: bool
+    users: list[str]
+
+
+class LeakedFamilyOut(Schema):
+    """What a person allowed a client of the house, known by a refresh token that was recognised."""
+
+    id: UUID
+    client: str
+    client_key: UUID
+    person: str
+    public: bool
+    alive: bool
+
+
+class LeakedManagingOut(Schema):
+    """A token that was recognised and manages a client's registration; ``house``: at the house authority."""
+
+    client: str
+    client_key: UUID
+    application: str
+    house: bool
+
+
 class LeakedRightOut(Schema):
     """A right to register that was recognised."""
 
@@ -225,6 +261,9 @@ class LeakOut(Schema):
 
     credentials: list[LeakedCredentialOut]
     tokens: list[LeakedTokenOut]
+    held: list[LeakedHeldOut]
+    families: list[LeakedFamilyOut]
+    managing: list[LeakedManagingOut]
     rights: list[LeakedRightOut]
     ours_by_form: list[str]
 

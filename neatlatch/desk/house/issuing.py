@@ -230,6 +230,13 @@ def revoke_tokens(by: Person | str, client: Client, why: str, numbers: list[int]
     return ended
 
 
+@transaction.atomic
+def end_management(by: Person, client: Client) -> None:
+    """Let nobody manage a client's registration by protocol any more. Twice is once."""
+    if Client.objects.filter(pk=client.pk).exclude(management_digest="").update(management_digest=""):
+        write(by, "took away the management token of", "client", client.client_id)
+
+
 def revoke_all(by: Person | str, client: Client, why: str) -> None:
     """Revoke every secret and token of a client."""
     for one in client.credentials.exclude(digest=""):

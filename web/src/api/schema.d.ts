@@ -1278,6 +1278,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/grants/{identity}/revocations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Revoke Grant
+         * @description End what a person allowed a client: every token that came of it, renewed ones too.
+         */
+        post: operations["neatlatch_desk_house_api_revoke_grant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clients/{identity}/management": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Management
+         * @description Take away the right to manage a client's registration by protocol (RFC 7592); the client itself stays.
+         */
+        delete: operations["neatlatch_desk_house_api_end_management"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/credentials/{identity}/revocations": {
         parameters: {
             query?: never;
@@ -2073,6 +2113,26 @@ export interface paths {
          * @description Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too.
          */
         delete: operations["neatlatch_desk_connections_accounts_api_disconnect"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/token-endings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Tokens
+         * @description End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009).
+         */
+        post: operations["neatlatch_desk_connections_accounts_api_end_tokens"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4564,6 +4624,12 @@ export interface components {
             credentials: components["schemas"]["LeakedCredentialOut"][];
             /** Tokens */
             tokens: components["schemas"]["LeakedTokenOut"][];
+            /** Held */
+            held: components["schemas"]["LeakedHeldOut"][];
+            /** Families */
+            families: components["schemas"]["LeakedFamilyOut"][];
+            /** Managing */
+            managing: components["schemas"]["LeakedManagingOut"][];
             /** Rights */
             rights: components["schemas"]["LeakedRightOut"][];
             /** Ours By Form */
@@ -4631,6 +4697,75 @@ export interface components {
             /** Acts */
             acts: string[];
             drawer: components["schemas"]["DrawerOut"] | null;
+        };
+        /**
+         * LeakedFamilyOut
+         * @description What a person allowed a client of the house, known by a refresh token that was recognised.
+         */
+        LeakedFamilyOut: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Client */
+            client: string;
+            /**
+             * Client Key
+             * Format: uuid
+             */
+            client_key: string;
+            /** Person */
+            person: string;
+            /** Public */
+            public: boolean;
+            /** Alive */
+            alive: boolean;
+        };
+        /**
+         * LeakedHeldOut
+         * @description A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009).
+         */
+        LeakedHeldOut: {
+            /** Ref */
+            ref: string;
+            /** Application */
+            application: string;
+            /** Refresh */
+            refresh: boolean;
+            /** Person */
+            person: string;
+            /** Person Name */
+            person_name: string;
+            /** Ends */
+            ends: string | null;
+            /** Alive */
+            alive: boolean;
+            /** Says */
+            says: string;
+            /** After */
+            after: string;
+            /** Ends There */
+            ends_there: boolean;
+            /** Users */
+            users: string[];
+        };
+        /**
+         * LeakedManagingOut
+         * @description A token that was recognised and manages a client's registration; ``house``: at the house authority.
+         */
+        LeakedManagingOut: {
+            /** Client */
+            client: string;
+            /**
+             * Client Key
+             * Format: uuid
+             */
+            client_key: string;
+            /** Application */
+            application: string;
+            /** House */
+            house: boolean;
         };
         /**
          * LeakedRightOut
@@ -5374,6 +5509,17 @@ export interface components {
             why: string;
             /** Tokens */
             tokens?: number[] | null;
+        };
+        /**
+         * WhyIn
+         * @description Why something is ended.
+         */
+        WhyIn: {
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * CertificateChain
@@ -6831,6 +6977,30 @@ export interface components {
             individual: boolean;
             /** Team */
             team?: string | null;
+        };
+        /**
+         * TokensEnded
+         * @description Whether they were ended at the application, in words.
+         */
+        TokensEnded: {
+            /** There */
+            there: string;
+        };
+        /**
+         * TokensEndIn
+         * @description Whose tokens, where each has their own (empty: the shared ones), and why.
+         */
+        TokensEndIn: {
+            /**
+             * Username
+             * @default
+             */
+            username: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * MineOut
@@ -17254,6 +17424,268 @@ export interface operations {
             };
         };
     };
+    neatlatch_desk_house_api_revoke_grant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_house_api_end_management: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     neatlatch_desk_house_api_revoke: {
         parameters: {
             query?: never;
@@ -22958,6 +23390,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountsOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_accounts_api_end_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokensEndIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokensEnded"];
                 };
             };
             /** @description Refused, with the reason */

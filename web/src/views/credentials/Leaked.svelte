@@ -6,20 +6,20 @@
   import When from '../../lib/When.svelte'
   import { kindName } from '../../lib/words'
   import Drawer from './Drawer.svelte'
+  import LeakedTokens from './LeakedTokens.svelte'
 
   const acts = acting()
   let text = $state('')
   let found = $state<Schemas['LeakOut'] | null>(null)
   let revoking = $state('')
-  const nothing = $derived(
-    found && !found.credentials.length && !found.tokens.length && !found.rights.length && !found.ours_by_form.length,
-  )
+  const nothing = $derived(found && Object.values(found).every((one) => one.length === 0))
 
-  const look = (event?: Event) => {
-    event?.preventDefault()
-    return acts.run(async () => {
-      found = await ok(api.POST('/api/leaks', { body: { text } }))
-    })
+  const again = async () => {
+    found = await ok(api.POST('/api/leaks', { body: { text } }))
+  }
+  const look = (event: Event) => {
+    event.preventDefault()
+    return acts.run(again)
   }
   const revoke = (identity: string) =>
     acts.run(async () => {
@@ -27,17 +27,7 @@
         api.POST('/api/credentials/{identity}/revocations', { params: { path: { identity } }, body: { why: 'it leaked' } }),
       )
       revoking = ''
-      found = await ok(api.POST('/api/leaks', { body: { text } }))
-    })
-  const end = (client: string, number: number) =>
-    acts.run(async () => {
-      await ok(
-        api.POST('/api/clients/{identity}/token-revocations', {
-          params: { path: { identity: client } },
-          body: { why: 'it leaked', tokens: [number] },
-        }),
-      )
-      found = await ok(api.POST('/api/leaks', { body: { text } }))
+      await again()
     })
 </script>
 
@@ -71,20 +61,7 @@
     </p>
   {/if}
   {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">{one}.</p>{/each}
-  {#each found?.tokens ?? [] as one (one.number)}
-    <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
-      {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
-        <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => end(one.client_key, one.number)}
-          >End it now</button
-        >{:else}it lets nobody in any more.{/if}
-      {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
-    </div>
-  {/each}
-  {#each found?.rights ?? [] as one (one.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      A right to register clients for {one.application} (<span class="value">{one.hint}</span>).
-      <a class="act" href="/credentials/house">Take it away</a>
-    </p>{/each}
+  {#if found}<LeakedTokens {found} {again} />{/if}
   {#each found?.credentials ?? [] as one (one.id)}
     {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
     <section class="sheet mb-4 p-4" aria-label="Recognised: {one.hint}">

@@ -1,0 +1,68 @@
+"""Leaked tokens: those that connections hold, refresh tokens of the house, and tokens that manage a registration. They are recognised like other secrets, and
+what is held sealed is opened for it, one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from datetime import datetime
+from typing import Any
+
+from neatlatch.core import leak
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import safe
+from neatlatch.desk.connections.halves import published
+from neatlatch.desk.connections.models import TokenSet
+from neatlatch.desk.house.models import Grant, Refresh
+
+
+def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[str]) -> bool:
+    if sealed is None:
+        return False
+    try:
+        return safe.fingerprint(safe.unseal(sealed, place).reveal()) in prints
+    except safe.CannotOpen:
+        return False
+
+
+def held(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
+    """Tokens that connections hold, by their fingerprints."""
+    found = [(one.pk, field) for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
+             for field in ("access", "refresh") if _is(getattr(one, field), one.place_of(field), prints)]  # fmt: skip
+    rows = TokenSet.objects.defer("access", "refresh").select_related(
+        "connection__place__application", "connection__client__place", "person"
+    )
+    sets = {one.pk: one for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related("connection__users__user")}
+    return [_held(sets[pk], field == "refresh", now) for pk, field in found if pk in sets]
+
+
+def _held(one: TokenSet, refresh: bool, now: datetime) -> dict[str, Any]:
+    connection = one.connection
+    ends, public = None if refresh else one.ends, bool(connection.client and connection.client.public)
+    worth = leak.token_of_connection(connection.scheme, refresh, ends, public, now)
+    can_end = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
+    return {
+        "ref": connection.ref, "application": connection.place.application.name, "refresh": refresh, "person": one.person.username if one.person else "",
+        "person_name": one.person.shown_name if one.person else "", "ends": ends, "alive": worth.lives, "says": worth.says, "after": worth.after,
+        "ends_there": bool(can_end), "users": sorted(user.name for user in connection.users.all()),
+    }  # fmt: skip
+
+
+def of_house(digests: Collection[str], now: datetime) -> list[dict[str, Any]]:
+    """What people allowed clients of the house, by its refresh tokens; one that was used before counts, for whoever shows it again ends the family."""
+    families: dict[Any, tuple[Grant, bool]] = {}
+    for one in Refresh.objects.select_related("grant__client", "grant__person").filter(digest__in=digests):
+        good = one.grant.revoked is None and one.ends > now
+        families[one.grant_id] = (one.grant, good or (one.grant_id in families and families[one.grant_id][1]))
+    return [{"id": one.pk, "client": one.client.name, "client_key": one.client_id, "person": one.person.shown_name, "public": one.client.public, "alive": alive}
+            for one, alive in families.values()]  # fmt: skip
+
+
+def managing(prints: Collection[str], digests: Collection[str]) -> list[dict[str, Any]]:
+    """Tokens that manage a registration (RFC 7592 §3): kept sealed where we are the client, as a digest where the house is the provider."""
+    ours = [one for one in Client.objects.exclude(management_token=None).select_related("place__application")
+            if _is(one.management_token, one.token_place, prints)]  # fmt: skip
+    theirs = Client.objects.filter(management_digest__in=digests).exclude(management_digest="").select_related("place__application")
+    return [
+        {"client": one.name, "client_key": one.pk, "application": one.place.application.name, "house": one.house}
+        for one in [*ours, *theirs]
+    ]

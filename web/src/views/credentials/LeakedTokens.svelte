@@ -1,0 +1,117 @@
+<script lang="ts">
+  import { api, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import When from '../../lib/When.svelte'
+  import { capital } from '../../lib/words'
+  import Drawer from './Drawer.svelte'
+
+  /** ``again``: look once more, after something was ended. */
+  let { found, again }: { found: Schemas['LeakOut']; again: () => Promise<void> } = $props()
+  type Held = Schemas['LeakedHeldOut']
+
+  const acts = acting()
+  const why = 'it leaked'
+  let ended = $state<{ ref: string; there: string } | null>(null)
+  const endToken = (identity: string, number: number) =>
+    acts.run(async () => {
+      await ok(
+        api.POST('/api/clients/{identity}/token-revocations', {
+          params: { path: { identity } },
+          body: { why, tokens: [number] },
+        }),
+      )
+      await again()
+    })
+  const endFamily = (identity: string) =>
+    acts.run(async () => {
+      await ok(api.POST('/api/house/grants/{identity}/revocations', { params: { path: { identity } }, body: { why } }))
+      await again()
+    })
+  const endManaging = (identity: string) =>
+    acts.run(async () => {
+      await ok(api.DELETE('/api/clients/{identity}/management', { params: { path: { identity } } }))
+      await again()
+    })
+  const endHeld = (one: Held) =>
+    acts.run(async () => {
+      const { there } = await ok(
+        api.POST('/api/connections/{ref}/token-endings', {
+          params: { path: { ref: one.ref } },
+          body: { why, username: one.person },
+        }),
+      )
+      ended = { ref: one.ref, there }
+      await again()
+    })
+</script>
+
+<ProblemBox problem={acts.problem} />
+{#if ended}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+    <a class="act value" href="/connections/{ended.ref}">{ended.ref}</a> holds its tokens no longer. Ended at the application: {ended.there}.
+    {#if ended.there !== 'yes'}Whoever has them is let in until they end; end them in the application's own screens.{/if}
+  </p>{/if}
+{#each found.held as one (`${one.ref}${one.person}${one.refresh}`)}
+  <section class="sheet mb-4 p-4" aria-label="Recognised: a token of {one.ref}">
+    <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
+      <h2>
+        {one.refresh ? 'Refresh token' : 'Access token'} of <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
+      </h2>
+      <span>{one.application}{one.person_name ? `, ${one.person_name}'s` : ''}</span>
+      <span class={one.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
+        >{one.alive ? 'lives' : 'lets nobody in any more'}</span
+      >
+    </header>
+    <p>
+      {capital(one.says)}{#if one.ends}, <When at={one.ends} />{/if}.
+    </p>
+    {#if one.alive}
+      <p>Ended, {one.after}.</p>
+      <p class="help">{one.users.length ? `Uses it: ${one.users.join(', ')}` : 'No user of it is noted.'}</p>
+      {#if !one.ends_there}<p class="text-warning mt-1 font-semibold">
+          {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s own screens.
+        </p>{/if}
+      <button class="btn btn-error btn-sm mt-2" disabled={acts.busy} onclick={() => endHeld(one)}
+        >{one.ends_there ? `End the tokens of ${one.ref} now` : `Forget the tokens of ${one.ref}`}</button
+      >
+    {/if}
+  </section>
+{/each}
+{#each found.tokens as one (one.number)}
+  <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
+    {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
+      <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endToken(one.client_key, one.number)}
+        >End it now</button
+      >{:else}it lets nobody in any more.{/if}
+    {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
+  </div>
+{/each}
+{#each found.families as one (one.id)}
+  <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    A refresh token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>, from what {one.person} allowed it:
+    {#if one.alive}whoever has it{one.public ? '' : ", and the client's secret too,"} gets new tokens with it.
+      <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endFamily(one.id)}
+        >End all that came of it</button
+      >
+      <span class="help block">{one.person} is then asked anew when {one.client} next wants in.</span>
+    {:else}it lets nobody in any more.{/if}
+  </div>
+{/each}
+{#each found.managing as one (one.client_key)}
+  <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    The token that manages the registration of <a class="act" href="/clients/{one.client_key}">{one.client}</a> at {one.application}:
+    whoever has it changes the client, its redirect URIs too, or removes it.
+    {#if one.house}<button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endManaging(one.client_key)}
+        >Take it away</button
+      >
+      <span class="help block">The client stays; it is then changed here only.</span>
+    {:else}<span class="help block"
+        >Register another client there, name it in the connections, and remove this one: the token goes with it.</span
+      >{/if}
+  </div>
+{/each}
+{#each found.rights as one (one.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    A right to register clients for {one.application} (<span class="value">{one.hint}</span>).
+    <a class="act" href="/credentials/house">Take it away</a>
+  </p>{/each}
