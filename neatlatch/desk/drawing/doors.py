@@ -14,7 +14,7 @@ import functools
 import json
 import re
 from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
@@ -133,7 +133,7 @@ class _Ask:
     """A draw that is asked for, as it came."""
 
     ref: str
-    headers: dict[str, str]
+    headers: dict[str, str] = field(repr=False)
     address: str
 
 
@@ -141,7 +141,8 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
     """Those that are in order, answered; their facts are on disk before anybody has a header. ``None``: the long way says what is wrong, or renews."""
     now = timezone.now()
     found = [at_once.or_none(quick.draw, one.headers.get("authorization", ""), one.ref, services.DRAW, one.address, now) for one in asks]
-    LEDGER.note([Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one], now)
+    if facts := [Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one]:
+        LEDGER.note(facts, now)
     return [_answer(ask.ref, ask.headers.get("accept", ""), one.base, {"Authorization": one.header}, {}, one.ends) if one else None
             for ask, one in zip(asks, found, strict=True)]  # fmt: skip
 
