@@ -10,6 +10,7 @@ import base64
 import datetime as dt
 import ipaddress
 import json
+import logging
 import time
 import zlib
 from pathlib import Path
@@ -23,6 +24,7 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
 
+log = logging.getLogger(__name__)
 KEYS_KEPT, STATUS_KEPT = 30.0, 2.0
 
 
@@ -32,7 +34,8 @@ class House:
     def __init__(self, file: Path) -> None:
         self.file = file
         self.known: dict[str, dict[str, str]] = json.loads(file.read_text()) if file.exists() else {}
-        self.web = httpx.AsyncClient(timeout=5)
+        # No connection is kept: one that the authority's server closes just then would make a refusal of a good token.
+        self.web = httpx.AsyncClient(timeout=20, limits=httpx.Limits(max_keepalive_connections=0))
         self._kept: dict[str, tuple[float, Any]] = {}
 
     def learn(self, application: str, environment: str, told: dict[str, str]) -> None:
@@ -50,7 +53,8 @@ class House:
             return None
         try:
             return await (self._ask(told, token, address) if told["way"] == "ask" else self._check(told, token))
-        except (httpx.HTTPError, JoseError, ValueError, KeyError, zlib.error):
+        except (httpx.HTTPError, JoseError, ValueError, LookupError, zlib.error) as error:
+            log.warning("not sure of a token for %s in %s: %r", application, environment, error)
             return None  # who cannot be sure lets nobody in
 
     def roots(self) -> list[str]:
@@ -78,7 +82,8 @@ class House:
             names = leaf.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
             accounts: dict[str, str] = json.loads(told["accounts"])
             return next((accounts[one] for one in names.get_values_for_type(x509.UniformResourceIdentifier) if one in accounts), None)
-        except (httpx.HTTPError, x509.ExtensionNotFound, InvalidSignature, ValueError, TypeError):
+        except (httpx.HTTPError, x509.ExtensionNotFound, InvalidSignature, ValueError, TypeError) as error:
+            log.warning("not sure of a certificate for %s in %s: %r", application, environment, error)
             return None  # who cannot be sure lets nobody in
 
     async def _fetch(self, told: dict[str, str], address: str, seconds: float) -> bytes:
