@@ -173,6 +173,8 @@ class Desk:
                 str(self.port),
                 "--timeout-graceful-shutdown",
                 "2",
+                "--timeout-keep-alive",
+                "75",
                 "--lifespan",
                 "off",
             ],

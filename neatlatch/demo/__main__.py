@@ -161,7 +161,7 @@ def main() -> None:
         crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0")
         logins = _fill(home, control_port, tuple(given.only))
         desk = crew.start("desk", "-m", "uvicorn", "neatlatch.desk.asgi:application", "--host", "127.0.0.1", "--port", str(given.port),
-                          "--timeout-graceful-shutdown", "3", "--no-access-log", "--lifespan", "off")  # fmt: skip
+                          "--timeout-graceful-shutdown", "3", "--timeout-keep-alive", "75", "--no-access-log", "--lifespan", "off")  # fmt: skip
         crew.start("worker", "manage.py", "run_huey", "--workers", "4", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
         _wait_for(given.port, desk, "desk", log)
         _wait_for(given.port + 1, crew.start("door", "-m", "neatlatch.cli", "door", "--port", str(given.port + 1)), "door", log)

@@ -117,7 +117,7 @@ class Door:
     def run(self, host: str, port: int) -> None:
         """Serve until told to stop."""
         config = uvicorn.Config("neatlatch.desk.asgi:application", host=host, port=port, http=ShowsTheCertificate, lifespan="off", access_log=False,
-                                log_level="warning", proxy_headers=False, timeout_graceful_shutdown=3)  # fmt: skip
+                                log_level="warning", proxy_headers=False, timeout_graceful_shutdown=3, timeout_keep_alive=75)  # fmt: skip
         config.load()  # before any loop runs: the desk looks into its database as it starts
         config.ssl = self.context
         asyncio.run(self._serve(uvicorn.Server(config)))
