@@ -107,6 +107,7 @@ def test_a_refresh_token_of_the_house_and_all_that_came_of_it(house: House) -> N
         ("Quay board", "morag", True, False)
     ]
     [one] = leaked(house.web, f'{{"refresh_token": "{renewed["refresh_token"]}"}}')["families"]
+    assert not one["spent"]
     assert post(house.web, f"/house/grants/{one['id']}/revocations", why="it leaked") == {"ended": 2}
     assert Grant.objects.get().why == "it leaked"
     assert not Access.objects.filter(revoked=None).exists()

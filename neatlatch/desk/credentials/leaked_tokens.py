@@ -12,7 +12,7 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.connections.halves import published
 from neatlatch.desk.connections.models import TokenSet
-from neatlatch.desk.house.models import Grant, Refresh
+from neatlatch.desk.house.models import Refresh
 
 
 def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[str]) -> bool:
@@ -48,13 +48,17 @@ def _held(one: TokenSet, refresh: bool, now: datetime) -> dict[str, Any]:
 
 
 def of_house(digests: Collection[str], now: datetime) -> list[dict[str, Any]]:
-    """What people allowed clients of the house, by its refresh tokens; one that was used before counts, for whoever shows it again ends the family."""
-    families: dict[Any, tuple[Grant, bool]] = {}
+    """What people allowed clients of the house, by its refresh tokens. ``spent``: only old ones were found; whoever shows one again ends the whole family (RFC
+    9700 §4.14.2)."""
+    families: dict[Any, list[Refresh]] = {}
     for one in Refresh.objects.select_related("grant__client", "grant__person").filter(digest__in=digests):
-        good = one.grant.revoked is None and one.ends > now
-        families[one.grant_id] = (one.grant, good or (one.grant_id in families and families[one.grant_id][1]))
-    return [{"id": one.pk, "client": one.client.name, "client_key": one.client_id, "person": one.person.shown_name, "public": one.client.public, "alive": alive}
-            for one, alive in families.values()]  # fmt: skip
+        families.setdefault(one.grant_id, []).append(one)
+    found = []
+    for tokens in families.values():
+        grant, good = tokens[0].grant, [one for one in tokens if one.ends > now]
+        found.append({"id": grant.pk, "client": grant.client.name, "client_key": grant.client_id, "person": grant.person.shown_name, "public": grant.client.public,
+                      "alive": grant.revoked is None and bool(good), "spent": all(one.used is not None for one in good)})  # fmt: skip
+    return found
 
 
 def managing(prints: Collection[str], digests: Collection[str]) -> list[dict[str, Any]]:

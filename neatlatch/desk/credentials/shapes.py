@@ -229,7 +229,7 @@ class LeakedHeldOut(Schema):
 
 
 class LeakedFamilyOut(Schema):
-    """What a person allowed a client of the house, known by a refresh token that was recognised."""
+    """What a person allowed a client of the house, known by a refresh token that was recognised. ``spent``: it was used before, and gives no new token."""
 
     id: UUID
     client: str
@@ -237,6 +237,7 @@ class LeakedFamilyOut(Schema):
     person: str
     public: bool
     alive: bool
+    spent: bool
 
 
 class LeakedManagingOut(Schema):

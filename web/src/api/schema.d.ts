@@ -4700,7 +4700,7 @@ export interface components {
         };
         /**
          * LeakedFamilyOut
-         * @description What a person allowed a client of the house, known by a refresh token that was recognised.
+         * @description What a person allowed a client of the house, known by a refresh token that was recognised. ``spent``: it was used before, and gives no new token.
          */
         LeakedFamilyOut: {
             /**
@@ -4721,6 +4721,8 @@ export interface components {
             public: boolean;
             /** Alive */
             alive: boolean;
+            /** Spent */
+            spent: boolean;
         };
         /**
          * LeakedHeldOut

@@ -90,7 +90,9 @@
 {#each found.families as one (one.id)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
     A refresh token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>, from what {one.person} allowed it:
-    {#if one.alive}whoever has it{one.public ? '' : ", and the client's secret too,"} gets new tokens with it.
+    {#if one.alive}{one.spent
+        ? 'it was used before, and ends all that came of it when it is shown again.'
+        : `whoever has it${one.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
       <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endFamily(one.id)}
         >End all that came of it</button
       >
