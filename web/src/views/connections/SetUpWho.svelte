@@ -13,21 +13,37 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
 
+  /** What is ticked and not saved yet: ticks that come while another is being saved are saved after it, and none is lost. */
+  let wanted = $state.raw<string[] | null>(null)
+  let saving = false
+  const ticked = $derived(wanted ?? connection.scopes)
+
   async function set(scope: string, on: boolean): Promise<void> {
+    wanted = on ? [...ticked, scope] : ticked.filter((one) => one !== scope)
+    if (saving) return
+    saving = true
     problem = null
-    const scopes = on ? [...connection.scopes, scope] : connection.scopes.filter((one) => one !== scope)
+    let version = connection.version
     try {
-      await ok(
-        api.PATCH('/api/connections/{ref}', {
-          params: { path: { ref: connection.ref } },
-          body: { scopes },
-          headers: ifMatch(connection.version),
-        }),
-      )
+      while (wanted) {
+        const scopes: string[] = wanted
+        const saved = await ok(
+          api.PATCH('/api/connections/{ref}', {
+            params: { path: { ref: connection.ref } },
+            body: { scopes },
+            headers: ifMatch(version),
+          }),
+        )
+        version = saved.version
+        if (wanted === scopes) await queries.invalidateQueries()
+        if (wanted === scopes) wanted = null
+      }
     } catch (error) {
       problem = error
+      await queries.invalidateQueries()
+      wanted = null
     }
-    await queries.invalidateQueries()
+    saving = false
   }
 </script>
 
@@ -41,7 +57,7 @@
           <input
             type="checkbox"
             disabled={!may('change')}
-            checked={connection.scopes.includes(scope.name)}
+            checked={ticked.includes(scope.name)}
             onchange={(event) => set(scope.name, event.currentTarget.checked)}
           />
           <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
