@@ -316,7 +316,7 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
     endpoint = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
     if not endpoint:
         return "no, it publishes no address for that"
-    client = client_of(connection)
+    client, refused = client_of(connection), ""
     try:
         with new_road(10.0) as way:
             for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
@@ -324,7 +324,7 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
                     continue
                 told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client, token, hint), timezone.now())
                 if not told.reading.ok:
-                    return f"no, it answered {told.reading.error or told.exchange.status}"
+                    refused = refused or str(told.reading.error or told.exchange.status)
     except RoadError as error:
         return f"no, it could not be reached: {error.failure.code}"
-    return "yes"
+    return f"no, it answered {refused}" if refused else "yes"
