@@ -184,7 +184,8 @@ class Harbour:
 
         async def state(request: Request) -> Response:
             return JSONResponse({name: {"calls": one.data["calls"], "manifests": sorted(one.data["things"]), "clients": sorted(one.data["clients"]),
-                                        "refresh": len(one.data["refresh"]), "access": len(one.data["access"])} for name, one in self.stores.items()})  # fmt: skip
+                                        "refresh": len(one.data["refresh"]), "access": len(one.data["access"]), "held": self.faults[name.split("-")[0] if name not in CARGO_PORTS else name].held}
+                                 for name, one in self.stores.items()})  # fmt: skip
 
         return Starlette(
             routes=[

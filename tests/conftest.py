@@ -10,9 +10,15 @@ import pytest
 from hypothesis import settings
 
 from tests.harness import StandIns
+from tests.reruns import Reruns
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """A failed test of a folder that may is run once more, and named."""
+    config.pluginmanager.register(Reruns(), "reruns")
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

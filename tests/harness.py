@@ -66,8 +66,8 @@ def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
     raise RuntimeError("no free ports")
 
 
-def wait_until(true: Callable[[], Any], seconds: float = 60, what: str = "it") -> Any:
-    """Wait until something is true, and answer it."""
+def wait_until(true: Callable[[], Any], seconds: float = 180, what: str = "it") -> Any:
+    """Wait until something is true, and answer it. The limit is for what will never be; nothing is measured by it."""
     until = time.monotonic() + seconds
     while time.monotonic() < until:
         with contextlib.suppress(httpx.HTTPError):

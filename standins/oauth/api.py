@@ -37,7 +37,7 @@ class Api:
     def _guarded(self, handler: Callable[[Request], Response], alternatives: list[list[str]]) -> Callable[[Request], Awaitable[Response]]:
         async def run(request: Request) -> Response:
             self.store.count("api")
-            instead, hold = await self.faults.before("api")
+            instead, hold = await self.faults.before("make" if request.method == "PUT" else "api")
             answer = instead or await self._refusal(request, alternatives)
             if answer is None:
                 body = await request.body()

@@ -9,18 +9,22 @@ from typing import Any
 
 from starlette.responses import JSONResponse, Response
 
-KINDS = ("refuse", "slow", "slow_answer", "too_many", "unavailable", "ended_certificate", "none")
+KINDS = ("refuse", "slow", "slow_answer", "hold", "too_many", "unavailable", "ended_certificate", "none")
+# "hold": the request is worked on, and its answer kept back until another fault, or none, is switched on.
+FOR_GOOD = -1.0
+_WIDER = {"make": "api"}
 
 
 @dataclass
 class Faults:
-    """What is switched on. ``where`` is token, api or all; ``left`` counts down with each call it meets."""
+    """What is switched on. ``where`` is token, api, make (a part of api: what puts a thing there) or all; ``left`` counts down with each call it meets; ``held`` answers are kept back now."""
 
     kind: str = "none"
     where: str = "all"
     left: int = 0
     seconds: float = 0.0
     changed: asyncio.Event = field(default_factory=asyncio.Event)
+    held: int = 0
 
     def set(self, wanted: dict[str, Any]) -> None:
         """Switch a fault on or off; raises ValueError for an unknown kind."""
@@ -34,12 +38,16 @@ class Faults:
     async def hold(self, seconds: float) -> None:
         """Wait so long, or until another fault, or none, is switched on."""
         if seconds:
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self.changed.wait(), seconds)
+            self.held += 1
+            try:
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self.changed.wait(), None if seconds == FOR_GOOD else seconds)
+            finally:
+                self.held -= 1
 
     def meets(self, place: str) -> str:
         """The fault that this call meets, if any; uses one up."""
-        if self.left <= 0 or self.where not in ("all", place) or self.kind in ("none", "ended_certificate"):
+        if self.left <= 0 or self.where not in ("all", place, _WIDER.get(place)) or self.kind in ("none", "ended_certificate"):
             return "none"
         self.left -= 1
         return self.kind
@@ -51,6 +59,8 @@ class Faults:
             await self.hold(self.seconds)
         if kind == "slow_answer":
             return None, self.seconds
+        if kind == "hold":
+            return None, FOR_GOOD
         if kind == "too_many":
             return JSONResponse({"error": "temporarily_unavailable"}, 429, {"Retry-After": str(int(self.seconds))}), 0
         if kind == "unavailable":

@@ -11,11 +11,17 @@ from typing import Any
 import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
+from tests import reruns
 from tests.harness import CHROMIUM_FLAGS, ROOT, Desk, StandIns
 
 PASSWORD = "skerry-lantern-hawser"
 # Other tests run beside these on the same machine.
-expect.set_options(timeout=30_000)
+expect.set_options(timeout=60_000)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """A test of this folder that fails is run once more, from a fresh start."""
+    reruns.allow(items, Path(__file__).parent)
 
 
 @pytest.fixture(scope="session")

@@ -119,21 +119,22 @@ def test_a_mirrored_half_is_not_proven(page: Page) -> None:
 def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(page: Page, stand_ins: StandIns) -> None:
     page.goto("/connections/cargo-manifests-sandbox")
     expect(page.get_by_role("heading", name="Last test")).to_be_visible()
-    stand_ins.fault("slow", where="api", count=20, seconds=1.5)
+    stand_ins.fault("hold", where="api", count=20)
     page.keyboard.press("t")
     ladder = page.locator("[data-test-state]")
     expect(ladder).to_have_attribute("data-test-state", "running")
     expect(page.locator("[data-rung=sign_in]")).to_contain_text("token alive")
     assert ladder.get_attribute("data-test-state") == "running"  # the rung was there before the end
-    page.get_by_role("button", name="Stop").click()
+    with page.expect_response(lambda answer: answer.url.endswith("/stops")):
+        page.get_by_role("button", name="Stop").click()
+    stand_ins.fault("none")  # the answer that was held comes, and nothing is sent after it
     expect(ladder).to_have_attribute("data-test-state", "stopped")
-    stand_ins.fault("none")
     page.keyboard.press("t")
     expect(page.get_by_text("All rungs passed")).to_be_visible()
 
 
 def test_what_was_sent_is_followed_while_a_test_runs(page: Page, stand_ins: StandIns) -> None:
-    stand_ins.fault("slow_answer", where="api", count=50, seconds=8)  # each is held until the fault is switched off below
+    stand_ins.fault("hold", where="api", count=50)  # until the fault is switched off below
     page.goto("/connections/cargo-manifests-sandbox")
     expect(page.locator("[data-test-state]")).to_have_attribute(
         "data-test-state", re.compile("done|stopped|cut|none")
@@ -149,13 +150,14 @@ def test_what_was_sent_is_followed_while_a_test_runs(page: Page, stand_ins: Stan
 
 
 def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandIns) -> None:
-    stand_ins.fault("slow", where="api", count=50, seconds=2)
+    stand_ins.fault("hold", where="api", count=50)
     page.goto("/rounds")
     page.get_by_role("button", name="Test all now").click()
     expect(page.get_by_role("progressbar")).to_be_visible()
-    page.get_by_role("button", name="Stop the round").click()
-    expect(page.get_by_text(", stopped.")).to_be_visible()
+    with page.expect_response(lambda answer: answer.url.endswith("/stops")):
+        page.get_by_role("button", name="Stop the round").click()
     stand_ins.fault("none")
+    expect(page.get_by_text(", stopped.")).to_be_visible()
     page.goto("/rounds")
     page.get_by_role("button", name="Test all now").click()
     expect(page.get_by_text(re.compile(r"2 of 2 tested, 1 failed\. It has ended"))).to_be_visible()

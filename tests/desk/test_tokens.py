@@ -80,7 +80,7 @@ def test_one_renewal_for_any_number_that_ask_at_once(setup: Setup) -> None:
 
 
 def test_cut_off_between_the_answer_and_saving_it(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The provider has rotated, and we died before the new token was saved: the lease runs out, the old one is tried again, all is well."""
+    """The provider has rotated, and we died before its answer was noted: the lease is a dead process's, the old one is tried again, all is well."""
     connection = setup.latched()
     bring_near_the_end(connection)
     repeated = setup.stand_ins.calls("refresh_repeated")
@@ -97,7 +97,7 @@ def test_cut_off_between_the_answer_and_saving_it(setup: Setup, monkeypatch: pyt
             hold(connection)
     kept = TokenSet.objects.get()
     assert kept.lease
-    TokenSet.objects.update(lease_until=timezone.now() - timedelta(seconds=1))
+    TokenSet.objects.update(lease="elsewhere", lease_until=timezone.now() - timedelta(seconds=1))
     assert hold(connection).renewed
     assert setup.stand_ins.calls("refresh_repeated") == repeated + 1
     assert setup.test(connection).passed

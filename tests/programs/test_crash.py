@@ -1,8 +1,10 @@
-"""SIGKILL in the middle of a round and of a renewal: after the restart nothing is lost or doubled, and the connection still works."""
+"""SIGKILL in the middle of a round and of a renewal, before its answer and after it: after the restart nothing is lost or doubled, and the connection still works."""
 
 from __future__ import annotations
 
+import contextlib
 import json
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -44,6 +46,25 @@ def state(desk: Desk) -> dict[str, Any]:
     return found
 
 
+NEAR_ITS_END = """
+from datetime import timedelta
+from django.utils import timezone
+from neatlatch.desk.connections.models import TokenSet
+now = timezone.now()
+TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=850), ends=now + timedelta(seconds=50))
+"""
+
+
+def passes(desk: Desk) -> None:
+    """The connection that a renewal was cut off on still works."""
+    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
+    found = wait_until(
+        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
+    )
+    assert found["passed"], found["rungs"][-1]
+
+
 def log_of(desk: Desk, name: str) -> str:
     return (Path(desk.home) / f"{name}.log").read_text()[-2000:]
 
@@ -54,11 +75,11 @@ def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> Non
     wait_until(
         lambda: web.get("/api/rounds").json()["items"] and web.get("/api/rounds").json()["items"][0]["ended"], what="the first round"
     )
-    stand_ins.fault("slow_answer", where="api", count=50, seconds=2)
+    stand_ins.fault("hold", where="make")
     made = stand_ins.calls("manifest_made")
     number = web.post("/api/rounds").json()["number"]
     wait_until(lambda: stand_ins.calls("manifest_made") > made, what="the making of a test manifest")
-    desk.kill()  # desk and worker, while the answer is under way
+    desk.kill()  # desk and worker, while the answer is held
     stand_ins.fault("none")
     assert stand_ins.state()["manifests"] != []
     before = state(desk)
@@ -81,30 +102,49 @@ def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> Non
 
 def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns) -> None:
     """The stand-in has rotated and the answer is under way when worker and desk are killed."""
-    desk.python(
-        "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.connections.models import TokenSet\n"
-        "now = timezone.now()\nTokenSet.objects.filter(connection__ref='cargo-manifests-sandbox').update(obtained=now - timedelta(seconds=880),"
-        " ends=now + timedelta(seconds=20))"
-    )
+    desk.python(NEAR_ITS_END)
     before = state(desk)
     issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
-    stand_ins.fault("slow_answer", where="token", count=1, seconds=3)
+    stand_ins.fault("hold", where="token")
     desk.start()
     wait_until(lambda: stand_ins.calls("issued:refresh_token") == issued + 1, what=f"the renewal {log_of(desk, 'worker')}")
     desk.kill()
+    stand_ins.fault("none")
     cut = state(desk)
     assert cut["generations"] == before["generations"]  # the answer never came
     assert cut["leases"] == ["cargo-manifests-sandbox"]
 
     desk.start()
     wait_until(lambda: stand_ins.calls("refresh_repeated") == repeated + 1, what=f"the repeated renewal {log_of(desk, 'worker')}")
-    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
-    test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
-    found = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
-    )
-    assert found["passed"], found["rungs"][-1]
+    passes(desk)
     after = state(desk)
     assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1
     assert after["leases"] == []
     assert stand_ins.calls("issued:refresh_token") == issued + 2
+
+
+def test_killed_between_the_answer_and_saving_it(desk: Desk, stand_ins: StandIns) -> None:
+    """The stand-in has rotated, its answer has come, and the database is locked when worker and desk are killed."""
+    desk.kill()
+    desk.python(NEAR_ITS_END)
+    before = state(desk)
+    issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
+    stand_ins.fault("hold", where="token")
+    desk.start("worker")
+    wait_until(lambda: stand_ins.calls("issued:refresh_token") == issued + 1, what=f"the renewal {log_of(desk, 'worker')}")
+    with contextlib.closing(sqlite3.connect(desk.home / "desk.sqlite3", isolation_level=None, timeout=60)) as other:
+        other.execute("BEGIN IMMEDIATE")
+        stand_ins.fault("none")
+        wait_until(lambda: list((desk.home / "won").glob("tokens-*.note")), what=f"the note {log_of(desk, 'worker')}")
+        desk.kill()
+    cut = state(desk)
+    assert cut["generations"] == before["generations"]
+
+    desk.start()
+    assert list((desk.home / "won").iterdir()) == []  # taken up before the first request
+    after = state(desk)
+    assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1
+    assert after["leases"] == []
+    assert (stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")) == (issued + 1, repeated)
+    passes(desk)
+    desk.kill()

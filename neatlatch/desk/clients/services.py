@@ -17,7 +17,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.models import Place
-from neatlatch.desk.common import safe
+from neatlatch.desk.common import safe, won
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.credentials.models import Handover
@@ -60,11 +60,22 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
             client.delete()
             write(by, "was refused", "client", fields.name, {"why": problem.detail})
         raise
-    answer = told.reading.fields
+    facts = {"client": str(client.pk), "answer": dict(told.reading.fields), "by": by.pk}
+    client, handover = won.keep("registration", f"client-{client.pk}", facts)
+    return client, handover
+
+
+@won.saves("registration")
+def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
+    """Save what a registration gave: the client as it was registered, its right of management, and its secret with a handover."""
+    answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
     secret = str(answer.get("client_secret") or "")
     with transaction.atomic():
-        client = Client.objects.select_for_update().get(pk=client.pk)
-        client.put(registration.read_answer(answer, fields))
+        client = Client.objects.select_for_update().select_related("place__application").get(pk=facts["client"])
+        if client.state != "asking":  # it was saved before
+            handover = Handover.objects.filter(credential__client=client).order_by("made").first()
+            return client, str(handover.pk) if handover else None
+        client.put(registration.read_answer(answer, client.fields()))
         client.state, client.client_id, client.changed_at = "live", str(answer["client_id"]), timezone.now()
         client.management_address = str(answer.get("registration_client_uri") or "")
         if token := answer.get("registration_access_token"):
@@ -77,24 +88,34 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
             moment = datetime.fromtimestamp(ends, UTC) if isinstance(ends, int) and ends > 0 else None  # 0: no end (RFC 7591 §3.2.1)
             credential = keep(secret, client=client, source="registered", by=by.username, ends=moment)
             handover = Handover.objects.create(credential=credential, made_by=by)
-        write(by, "registered", "client", client.client_id, {"name": client.name, "application": place.application.key})
+        write(by, "registered", "client", client.client_id, {"name": client.name, "application": client.place.application.key})
     return client, str(handover.pk) if handover else None
 
 
 def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
-    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its fields. Raises :class:`Problem` where it gives none."""
+    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its fields, which nobody has saved yet.
+
+    Raises :class:`Problem` where it gives none.
+    """
     if client.management_token is None:
         raise Problem(409, "Our right to manage this client there is not in the safe.", "Replace its secret by hand there.")
     token = safe.unseal(client.management_token, client.token_place).reveal()
     fields = {**client.fields().request(), "client_id": client.client_id}
     answer = dict(_ask(oauth2.update_request(client.management_address, fields, token, present)).reading.fields)
-    if renewed := answer.get("registration_access_token"):  # it may be renewed by any answer (RFC 7592 §3)
-        Client.objects.filter(pk=client.pk).update(management_token=safe.seal(str(renewed), client.token_place))
     if not answer.get("client_secret") or answer["client_secret"] == present:
+        won.keep("management", f"client-{client.pk}", {"client": str(client.pk), "answer": answer})
         raise Problem(
             409, "The application gives no new secret by protocol.", "The old one stays as it is. Make the new one by hand in its screens."
         )
     return answer
+
+
+@won.saves("management")
+def save_management(facts: won.Facts) -> None:
+    """Save the right of management that an answer renewed; any answer may (RFC 7592 §3)."""
+    if renewed := facts["answer"].get("registration_access_token"):
+        for client in Client.objects.filter(pk=facts["client"]):
+            Client.objects.filter(pk=client.pk).update(management_token=safe.seal(str(renewed), client.token_place))
 
 
 def _ask(request: oauth2.Request) -> oauth.Told:
@@ -251,15 +272,22 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     told = _ask(oauth2.update_request(client.management_address, {**wanted.request(), "client_id": client.client_id}, token))
-    answer = told.reading.fields
+    answer = dict(told.reading.fields)
+    facts = {"client": str(client.pk), "answer": answer, "by": by.pk, "version": client.version, "wanted": wanted.request()}
+    saved: Client = won.keep("change", f"client-{client.pk}", facts)
+    return saved
+
+
+@won.saves("change")
+def _save_change(facts: won.Facts) -> Client:
+    """Save a change that the application has made, with the right of management that its answer may renew (RFC 7592 §3)."""
+    answer, by, client = facts["answer"], Person.objects.get(pk=facts["by"]), Client.objects.get(pk=facts["client"])
+    wanted = registration.read_answer(facts["wanted"], client.fields())
     with transaction.atomic():
-
-        def take(one: Client) -> None:
-            one.put(registration.read_answer(answer, wanted))
-            if new := answer.get("registration_access_token"):  # it may be renewed by any answer (RFC 7592 §3)
-                one.management_token = safe.seal(str(new), one.token_place)
-
-        return _save(by, client, take, "changed at the application")
+        save_management(facts)
+        if client.fields() == registration.read_answer(answer, wanted) and client.version > facts["version"]:
+            return client  # it was saved before
+        return _save(by, client, lambda one: one.put(registration.read_answer(answer, wanted)), "changed at the application")
 
 
 @transaction.atomic

@@ -24,8 +24,18 @@ def sign() -> str:
 
 def is_gone(signed: str) -> bool:
     """Whether the process that signed is certainly gone. Unknown, or another machine's: not certain, so no."""
+    return _lives(signed) is False
+
+
+def is_alive(signed: str) -> bool:
+    """Whether the process that signed certainly still runs. Unknown, or another machine's: not certain, so no."""
+    return _lives(signed) is True
+
+
+def _lives(signed: str) -> bool | None:
+    """Whether the process that signed runs; ``None``: it cannot be known here."""
     host, _, rest = signed.partition("/")
     pid, begun = (rest.split("/") + ["", ""])[:2]
     if host != socket.gethostname()[:20] or not pid.isdigit() or not begun or _begun(os.getpid()) is None:
-        return False
-    return _begun(int(pid)) != begun
+        return None
+    return _begun(int(pid)) == begun

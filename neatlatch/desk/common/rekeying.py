@@ -10,7 +10,7 @@ from django.conf import settings
 
 from neatlatch.desk.journal.services import write
 
-from . import keyfile, safe
+from . import keyfile, safe, won
 
 KEEPER = "the keeper of the safe"
 
@@ -79,6 +79,10 @@ def drop_old(settled: float = 60.0) -> list[int]:
         raise ValueError("The key was changed within the last minute. Wait a little, then say it again.")
     if left := behind():
         raise ValueError(f"{left} values are still sealed with an older key. Run: bin/nlatch safe rekey")
+    if won.are_noted():
+        raise ValueError(
+            "A program has still to save what it won, in the folder won beside the database. Start the desk, then say it again."
+        )
     gone = keyfile.drop_versions(file)
     if gone:
         write(KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))

@@ -6,14 +6,16 @@ import sys
 
 from django.db import OperationalError
 
-from . import safe
+from . import safe, won
 
 
 def check_or_stop() -> None:
-    """End the program, in plain words, where the key file is missing, damaged, open to others, or another's."""
+    """End the program, in plain words, where the key file is missing, damaged, open to others, or another's; then save what a program
+    before this one won and could not save."""
     try:
         safe.check()
     except (safe.BadKeyFile, safe.CannotOpen) as error:
         sys.exit(f"Neat Latch does not start. {error}")
     except OperationalError:
         return  # there is no database yet; migrations make it
+    won.take_up()

@@ -1,8 +1,9 @@
 """Keeping tokens: given out while they live, renewed before they end, by one at a time.
 
 A renewal that rotates the refresh token has a moment of danger: the provider has killed the old one, and we have not saved the new one.
-So the lease on the renewal is written down first; the answer is saved, synced to disk, before anything else is done with it; and
-a renewal that was cut off is repeated with the old refresh token as soon as its lease is over or its holder is known to be gone. Providers that follow RFC 9700 §4.14.2 and
+So the lease on the renewal is written down first; the answer is sealed into a note, synced to disk, and saved again and again until it is
+(:mod:`neatlatch.desk.common.won`); a note whose process was killed is taken up in place of renewing; and a renewal that was cut off before
+its answer came is repeated with the old refresh token as soon as its lease is over or its holder is known to be gone. Providers that follow RFC 9700 §4.14.2 and
 know lost answers take the old one again while nothing that came of it was used. Where one does not, the access token still serves to its
 end, and the connection says that somebody must sign in again.
 """
@@ -27,7 +28,7 @@ from neatlatch.core.jose import jwt
 from neatlatch.core.replies import Reading
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT
 from neatlatch.core.scopes import split
-from neatlatch.desk.common import owner
+from neatlatch.desk.common import owner, won
 from neatlatch.desk.common.roads import road as new_road
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
@@ -39,6 +40,8 @@ from .models import Connection, TokenSet
 
 log = structlog.get_logger()
 LEASE = timedelta(seconds=20)
+# How much longer a lease holds whose holder lives: it gives it back itself, so only a fault of ours would leave it.
+_SAVING = timedelta(minutes=10)
 _WAIT_STEP = 0.1
 
 
@@ -57,31 +60,72 @@ def save_new(
     signed_in: bool,
     asked_scopes: frozenset[str],
     person: int | None = None,
+    after: int = 0,
 ) -> TokenSet:
-    """Seal and save what a token endpoint gave, as one short transaction with nothing else in it.
+    """Seal and save what a token endpoint gave, as one short transaction with nothing else in it, again and again until it is saved.
 
-    ``person`` is the key of whoever's tokens they are, where each has their own. A scope that is not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6).
+    ``person`` is the key of whoever's tokens they are, where each has their own; ``after`` the generation that was renewed. A scope that is
+    not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6). Raises :class:`NoToken` where the
+    connection was removed meanwhile.
     """
     fields = reading.fields
+    facts = {
+        "connection": str(connection.pk),
+        "person": person,
+        "access_token": str(fields["access_token"]),
+        "refresh_token": fields.get("refresh_token"),
+        "expires_in": fields.get("expires_in"),
+        "scope": fields.get("scope"),
+        "asked_scopes": sorted(asked_scopes),
+        "asked_at": asked_at.isoformat(),
+        "signed_in": signed_in,
+        "after": after,
+    }
+    saved: TokenSet | None = won.keep("tokens", _about(connection, person), facts)
+    if saved is None:
+        raise NoToken(Failure("token", "no_token", CauseClass.UNKNOWN, "The connection was removed while its token was renewed."))
+    return saved
+
+
+def _about(connection: Connection, person: int | None) -> str:
+    return f"tokens-{connection.pk}-{person or 0}"
+
+
+@won.saves("tokens")
+def _save(facts: won.Facts) -> TokenSet | None:
+    """Save what was won; where it was saved before, or a sign-in came between, what stands is answered. ``None``: there is no such connection."""
+    asked_at, person, signed_in = datetime.fromisoformat(facts["asked_at"]), facts["person"], facts["signed_in"]
     with transaction.atomic():
+        connection = Connection.objects.filter(pk=facts["connection"]).first()
+        if connection is None:
+            return None
         tokens = TokenSet.objects.select_for_update().filter(connection=connection, person=person).first()
+        if tokens is not None and _stands(tokens, facts, asked_at):
+            return tokens
         if tokens is None:
             tokens = TokenSet(connection=connection, person_id=person, signed_in_at=asked_at, generation=0)
         elif signed_in:
             tokens.refresh = None
         if signed_in:
             tokens.signed_in_at, tokens.account = asked_at, ""
-        tokens.seal(str(fields["access_token"]), fields.get("refresh_token"))
-        told = fields.get("scope")
+        tokens.seal(facts["access_token"], facts["refresh_token"])
+        told = facts["scope"]
         if told is not None:
             tokens.granted = sorted(split(told))
         elif signed_in or not tokens.granted:
-            tokens.granted = sorted(asked_scopes)
-        tokens.obtained, tokens.ends = asked_at, lifetimes.ends(asked_at, fields.get("expires_in"))
+            tokens.granted = facts["asked_scopes"]
+        tokens.obtained, tokens.ends = asked_at, lifetimes.ends(asked_at, facts["expires_in"])
         tokens.generation += 1
         tokens.lease, tokens.lease_until, tokens.refused = "", None, ""
         tokens.save()
     return tokens
+
+
+def _stands(tokens: TokenSet, facts: won.Facts, asked_at: datetime) -> bool:
+    """Whether the tokens that stand are these, or came after them."""
+    if facts["after"]:
+        return tokens.generation != int(facts["after"])
+    return tokens.obtained >= asked_at and tokens.open_access().reveal() == facts["access_token"]
 
 
 def _held(tokens: TokenSet, renewed: bool = False) -> Held:
@@ -179,9 +223,7 @@ def hold(
                             "The access token has ended, and there is no refresh token to renew it.",
                         )
                     )
-                busy = (
-                    bool(tokens.lease) and tokens.lease_until is not None and tokens.lease_until > now and not owner.is_gone(tokens.lease)
-                )
+                busy = _is_leased(tokens, now)
                 if not busy:
                     tokens.lease, tokens.lease_until = owner.sign(), now + LEASE
                     tokens.save(update_fields=["lease", "lease_until"])
@@ -196,32 +238,43 @@ def hold(
         time.sleep(_WAIT_STEP)
 
 
+def _is_leased(tokens: TokenSet, now: datetime) -> bool:
+    """Whether somebody renews now. One that is certainly alive may be saving what it won, for as long as the database refuses."""
+    if not tokens.lease or tokens.lease_until is None or owner.is_gone(tokens.lease):
+        return False
+    return now < tokens.lease_until + (_SAVING if owner.is_alive(tokens.lease) else timedelta())
+
+
 def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple[Held, tuple[Exchange, ...]]:
-    """Ask for new tokens; the lease, if there is a token set, is ours."""
+    """Ask for new tokens; the lease, if there is a token set, is ours, and given back whatever happens but a new token."""
     asked_at = timezone.now()
+    if tokens is not None and won.take_up(_about(connection, tokens.person_id)):
+        # A program before us was given new tokens and ended, or still waits, before it could save them.
+        return _held(TokenSet.objects.get(pk=tokens.pk), renewed=True), ()
     client, endpoint = client_of(connection), connection.values["token_endpoint"]
-    scopes = frozenset(connection.scopes)
+    scopes, refused = frozenset(connection.scopes), ""
     try:
         request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
-    except NoToken:
-        _give_lease_back(connection, tokens)
-        raise
-    try:
         told = oauth.ask(road, "token", request, asked_at)
-    except RoadError:
+        if told.reading.ok:
+            saved = save_new(
+                connection,
+                told.reading,
+                asked_at,
+                signed_in=connection.scheme != CODE,
+                asked_scopes=scopes,
+                person=tokens.person_id if tokens else None,
+                after=tokens.generation if tokens else 0,
+            )
+            return _held(saved, renewed=True), (told.exchange,)
+        failure = oauth.failure_of(told.reading, "token", told.exchange.status)
+        if tokens is not None and connection.scheme == CODE and told.reading.error == "invalid_grant":
+            refused = told.reading.description or "the refresh token is no longer good."
+    except Exception:
         _give_lease_back(connection, tokens)
         raise
-    if told.reading.ok:
-        saved = save_new(connection, told.reading, asked_at, signed_in=connection.scheme != CODE, asked_scopes=scopes,
-                         person=tokens.person_id if tokens else None)  # fmt: skip
-        return _held(saved, renewed=True), (told.exchange,)
-    failure = oauth.failure_of(told.reading, "token", told.exchange.status)
-    refused = ""
-    if tokens is not None and connection.scheme == CODE and told.reading.error == "invalid_grant":
-        refused = told.reading.description or "the refresh token is no longer good."
-        write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
     _give_lease_back(connection, tokens, refused)
-    if tokens is not None and not lifetimes.is_over(tokens.ends, asked_at) and refused and connection.scheme == CODE:
+    if refused and tokens is not None and not lifetimes.is_over(tokens.ends, asked_at):
         log.warning("renewal refused, access token still serves", connection=connection.ref)
     raise NoToken(failure, (told.exchange,))
 
@@ -275,13 +328,19 @@ def _assertion(connection: Connection, now: datetime) -> str:
 
 
 def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: str = "") -> None:
+    """Let others renew again; where the provider refused, note that nobody should, in the journal too."""
     if tokens is None:
         return
-    with transaction.atomic():
-        changes: dict[str, object] = {"lease": "", "lease_until": None}
-        if refused:
-            changes["refused"] = refused[:300]
-        TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes)
+    changes: dict[str, object] = {"lease": "", "lease_until": None}
+    if refused:
+        changes["refused"] = refused[:300]
+
+    def give_back() -> None:
+        with transaction.atomic():
+            if TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes) and refused:
+                write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
+
+    won.until_saved(give_back, _about(connection, tokens.person_id))
 
 
 def renew_those_due(stop_at: float = 50.0) -> int:

@@ -14,7 +14,7 @@ from neatlatch.core.certificates.facts import of_certificate
 from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients import services as clients
-from neatlatch.desk.common import safe
+from neatlatch.desk.common import safe, won
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, HeldSecret
@@ -166,13 +166,25 @@ def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
     except Problem as problem:
         Replacement.objects.filter(pk=replacement.pk).update(said=f"{problem.title} {problem.detail}"[:400])
         raise
+    facts = {"replacement": str(replacement.pk), "client": str(client.pk), "answer": answer, "by": by.pk}
+    saved: Replacement = won.keep("secret", f"client-{client.pk}", facts)
+    return saved
+
+
+@won.saves("secret")
+def _save_secret(facts: won.Facts) -> Replacement:
+    """Save the secret that an application gave by protocol, with the right of management that its answer may renew."""
+    answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
     value, ends = str(answer["client_secret"]), answer.get("client_secret_expires_at")
     moment = datetime.fromtimestamp(ends, UTC) if isinstance(ends, int) and ends > 0 else None
     with transaction.atomic():
-        replacement = _open(replacement)
-        return _made(
-            by, replacement, keep(value, client=client, source="registered", by=by.username, ends=moment, kind=replacement.old.kind)
-        )
+        clients.save_management(facts)
+        replacement = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=facts["replacement"])
+        if replacement.made is not None:  # it was saved before
+            return replacement
+        old = replacement.old
+        new = keep(value, client=old.client, source="registered", by=by.username, ends=moment, kind=old.kind)
+        return _made(by, replacement, new)
 
 
 # Prove, switch, roll back

@@ -1,0 +1,187 @@
+"""Saving what an application gave us and will not give again: a rotated refresh token, a new client secret.
+
+The provider has ended the old one by the time its answer is here. So the answer is sealed into a note beside the database, synced to disk,
+before the database is tried; it is saved again and again until it is; and the note is removed when it was. A note whose process was killed
+is taken up by the next program that starts, or that would ask the provider for the same thing.
+
+Who saves what is one function for each kind, registered by :func:`saves`. It takes the facts of the note and must be idempotent, because
+both the process that won the thing and one that took up its note may call it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import time
+from collections.abc import Callable, Iterator
+from importlib import import_module
+from pathlib import Path
+from typing import Any, TypeVar
+
+import structlog
+from django.conf import settings
+from django.db import DatabaseError, transaction
+
+from . import owner, refusals, safe
+
+log = structlog.get_logger()
+Facts = dict[str, Any]
+T = TypeVar("T")
+_SAVERS: dict[str, Callable[[Facts], Any]] = {}
+# Where each kind's function stands, for a program that takes up a note before anything else imported it.
+_MODULES = {
+    "tokens": "neatlatch.desk.connections.tokens",
+    "registration": "neatlatch.desk.clients.services",
+    "management": "neatlatch.desk.clients.services",
+    "change": "neatlatch.desk.clients.services",
+    "secret": "neatlatch.desk.replacing.services",
+}
+# Seconds between two tries. SQLite itself waits up to its busy timeout within each.
+_FIRST_WAIT, _LONGEST_WAIT = 0.05, 1.0
+
+
+def saves(kind: str) -> Callable[[Callable[[Facts], Any]], Callable[[Facts], Any]]:
+    """Register the function that saves one kind of thing, in a transaction of its own. Called twice with the same facts, it saves once."""
+
+    if kind not in _MODULES:
+        raise ValueError(f"Name the module of {kind} in {__name__}.")
+
+    def register(save: Callable[[Facts], Any]) -> Callable[[Facts], Any]:
+        _SAVERS[kind] = save
+        return save
+
+    return register
+
+
+def keep(kind: str, about: str, facts: Facts, wait: Callable[[float], None] = time.sleep) -> Any:
+    """Save what was won, however long the database refuses; answers what the kind's function answers.
+
+    ``about`` names what it is for (a token set, a client), so that :func:`take_up` finds the note. ``facts`` are JSON. Inside a transaction,
+    where a failure cannot be repeated, it is tried once. Raises whatever the saving raises that is not the database's refusal.
+    """
+    if transaction.get_connection().in_atomic_block:
+        return _saver(kind)(facts)
+    note: list[Path | None] = [None]
+
+    def save() -> Any:
+        note[0] = note[0] or _write(kind, about, facts)
+        return _saver(kind)(facts)
+
+    saved = until_saved(save, about, wait)
+    _remove(note[0])
+    return saved
+
+
+def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None] = time.sleep) -> T:
+    """Do something to the database again and again until it is neither locked nor full; answers what it answers.
+
+    For what cannot be left undone, and outside any transaction. Raises whatever is not the database's refusal.
+    """
+    pause = _FIRST_WAIT
+    while True:
+        try:
+            return save()
+        except DatabaseError as error:
+            if transaction.get_connection().in_atomic_block or not refusals.will_pass(error):
+                raise
+            log.warning("what was won could not be saved yet", about=about, why=str(error))
+        wait(pause)
+        pause = min(pause * 2, _LONGEST_WAIT)
+
+
+def take_up(about: str = "") -> int:
+    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is gone. Answers how many notes were taken up."""
+    taken = 0
+    if not about:
+        _remove_halves()
+    for note in _notes(about):
+        try:
+            kind, signed, facts = _read(note)
+        except FileNotFoundError:
+            continue  # saved in this moment
+        except (ValueError, KeyError, safe.CannotOpen) as error:
+            log.error("a note of what was won cannot be read", note=note.name, why=str(error))
+            continue
+        if not about and not owner.is_gone(signed):
+            continue
+        try:
+            _saver(kind)(facts)
+        except DatabaseError as error:
+            log.warning("a note of what was won could not be taken up yet", note=note.name, why=str(error))
+            continue
+        _remove(note)
+        taken += 1
+        log.info("what was won by a process that is gone was saved", kind=kind, note=note.name)
+    return taken
+
+
+def _remove_halves() -> None:
+    """Notes that were cut off while they were written: nobody could read them."""
+    for half in _folder().glob("*.half"):
+        with contextlib.suppress(OSError):
+            if time.time() - half.stat().st_mtime > 3600:
+                half.unlink()
+
+
+def are_noted() -> int:
+    """How many notes lie there: they are sealed with the key of the day on which they were written."""
+    return sum(1 for _ in _notes(""))
+
+
+def _saver(kind: str) -> Callable[[Facts], Any]:
+    import_module(_MODULES[kind])
+    return _SAVERS[kind]
+
+
+def _folder() -> Path:
+    return Path(settings.HOME) / "won"
+
+
+def _notes(about: str) -> Iterator[Path]:
+    return iter(sorted(_folder().glob(f"{about}.*.note" if about else "*.note")))
+
+
+def _write(kind: str, about: str, facts: Facts) -> Path | None:
+    """Write a note and sync it to disk; ``None`` where there is no room for one, and the memory must hold it alone."""
+    signed = owner.sign()
+    name = f"{about}.{signed.rpartition('/')[2]}"
+    folder = _folder()
+    note, half = folder / f"{name}.note", folder / f"{name}.half"
+    try:
+        folder.mkdir(mode=0o700, exist_ok=True)
+        descriptor = os.open(half, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(f"{kind}\n{signed}\n".encode() + safe.seal(json.dumps(facts), _place(name)))
+            file.flush()
+            os.fsync(file.fileno())
+        half.replace(note)
+        _sync(folder)
+    except OSError as error:
+        log.error("what was won could not be noted beside the database", kind=kind, about=about, why=str(error))
+        half.unlink(missing_ok=True)
+        return None
+    return note
+
+
+def _read(note: Path) -> tuple[str, str, Facts]:
+    kind, signed, sealed = note.read_bytes().split(b"\n", 2)
+    facts: Facts = json.loads(safe.unseal(sealed, _place(note.stem)).reveal())
+    return kind.decode(), signed.decode(), facts
+
+
+def _place(name: str) -> str:
+    return f"won:{name}:note"
+
+
+def _remove(note: Path | None) -> None:
+    if note is not None:
+        note.unlink(missing_ok=True)
+
+
+def _sync(folder: Path) -> None:
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

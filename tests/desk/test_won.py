@@ -1,0 +1,290 @@
+"""What an application gave and will not give again is saved, whatever the database does meanwhile."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import socket
+import sqlite3
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import structlog.testing
+from django.conf import settings
+from django.db import connection as database
+from django.db import connections as databases
+from django.test import Client as WebClient
+
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.desk.clients import services as clients
+from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import won
+from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import tokens
+from neatlatch.desk.connections.models import Connection, TokenSet
+from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.replacing.models import Replacement
+from tests.harness import wait_until
+
+from .conftest import URI, Setup
+from .test_tokens import bring_near_the_end, hold
+
+# A process that is gone for certain: no Linux gives a number beyond 2^22.
+DEAD = f"{socket.gethostname()[:20]}/4194305/1/00"
+
+
+@pytest.fixture(autouse=True)
+def no_notes() -> Iterator[None]:
+    yield
+    assert notes() == []
+
+
+def notes() -> list[Path]:
+    return sorted((settings.HOME / "won").glob("*"))
+
+
+class Tries:
+    """Counts the tries that the database refused, in place of waiting between them."""
+
+    def __init__(self) -> None:
+        self.count = 0
+
+    def __call__(self, seconds: float) -> None:
+        self.count += 1
+
+
+@pytest.fixture
+def tries(monkeypatch: pytest.MonkeyPatch) -> Tries:
+    found = Tries()
+    monkeypatch.setattr(won.until_saved, "__defaults__", (found,))
+    monkeypatch.setattr(won.keep, "__defaults__", (found,))
+    return found
+
+
+def impatient() -> None:
+    """Let SQLite tell of a lock at once, so that a lock of any length is many tries and not much time."""
+    with database.cursor() as cursor:
+        cursor.execute("PRAGMA busy_timeout=1")
+
+
+class Renewal(threading.Thread):
+    """A renewal in a thread of its own, with what came of it."""
+
+    def __init__(self, connection: Connection) -> None:
+        super().__init__()
+        self.connection, self.found, self.error = connection, None, None  # type: Any, Any, Any
+
+    def run(self) -> None:
+        try:
+            impatient()
+            self.found = hold(self.connection, force=True)
+        except Exception as error:  # told to the test
+            self.error = error
+        finally:
+            databases.close_all()
+
+
+def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tries: Tries) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+    setup.stand_ins.fault("hold", where="token")
+    renewal = Renewal(connection)
+    renewal.start()
+    wait_until(lambda: setup.stand_ins.state()["held"] == 1, what="the answer that is held")
+    other = sqlite3.connect(settings.DATABASES["default"]["TEST"]["NAME"], isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    setup.stand_ins.fault("none")
+    wait_until(lambda: tries.count >= 20, what="tries while the lock is held")  # each would be 5 s long: more than 20 s, and than the lease
+    assert len(notes()) == 1
+    assert TokenSet.objects.get().generation == 1
+    secret = TokenSet.objects.get().open_refresh().reveal()
+    assert secret.encode() not in notes()[0].read_bytes()
+    assert notes()[0].stat().st_mode & 0o777 == 0o600
+    other.execute("ROLLBACK")
+    renewal.join()
+    assert renewal.error is None
+    kept = TokenSet.objects.get()
+    assert (kept.generation, kept.lease) == (2, "")
+    assert kept.open_access().reveal() == renewal.found.access_token
+    assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
+    assert setup.stand_ins.calls("refresh_repeated") == repeated
+    assert setup.test(connection).passed
+
+
+def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: Tries) -> None:
+    """The lease has run out and its holder still tries: whoever asks meanwhile takes up its note, and does not show the old refresh token again."""
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    issued = setup.stand_ins.calls("issued:refresh_token")
+    setup.stand_ins.fault("hold", where="token")
+    renewal = Renewal(connection)
+    renewal.start()
+    wait_until(lambda: setup.stand_ins.state()["held"] == 1, what="the answer that is held")
+    TokenSet.objects.update(lease=DEAD)  # as another machine would see it: nobody holds it any more
+    other = sqlite3.connect(settings.DATABASES["default"]["TEST"]["NAME"], isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    setup.stand_ins.fault("none")
+    wait_until(lambda: tries.count >= 3, what="tries while the lock is held")
+    other.execute("ROLLBACK")
+    found = hold(connection, force=True, newer_than=1)
+    renewal.join()
+    assert found.access_token == renewal.found.access_token
+    assert TokenSet.objects.get().generation == 2
+    assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
+
+
+def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Neither a note nor a row can be written: the memory holds what was won until there is room."""
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    with database.cursor() as cursor:
+        pages = cursor.execute("PRAGMA page_count").fetchone()[0]
+        free = cursor.execute("PRAGMA freelist_count").fetchone()[0]
+
+    def no_room(*args: Any, **kwargs: Any) -> int:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    rotated = won._saver("tokens")
+    limits: list[int] = []
+
+    def save(facts: won.Facts) -> Any:
+        with database.cursor() as cursor:
+            if tries.count < 3:
+                # Fill what is free, and let the file not grow: SQLite itself then says that it is full.
+                limits.append(cursor.execute(f"PRAGMA max_page_count={pages}").fetchone()[0])
+                facts = facts | {"access_token": "x" * 4096 * (free + 8)}
+            else:
+                cursor.execute("PRAGMA max_page_count=1073741823")
+        return rotated(facts)
+
+    monkeypatch.setitem(won._SAVERS, "tokens", save)
+    monkeypatch.setattr(won.os, "open", no_room)
+    with structlog.testing.capture_logs() as said:
+        found = hold(connection)
+    assert tries.count == 3
+    assert limits
+    assert {one["why"] for one in said if one["event"] == "what was won could not be saved yet"} == {"database or disk is full"}
+    assert any("No space left" in one["why"] for one in said if one["event"] == "what was won could not be noted beside the database")
+    kept = TokenSet.objects.get()
+    assert (kept.generation, kept.open_access().reveal()) == (2, found.access_token)
+
+
+class Killed(BaseException):
+    """The end of a process, for a test."""
+
+
+def killed_before_saving(kind: str, monkeypatch: pytest.MonkeyPatch, work: Any) -> None:
+    """Do something that wins a thing, and die once it is noted; the note is a dead process's."""
+
+    def die(facts: won.Facts) -> None:
+        raise Killed
+
+    monkeypatch.setattr(won.owner, "sign", lambda: DEAD)
+    saver = won._saver(kind)
+    monkeypatch.setitem(won._SAVERS, kind, die)
+    with pytest.raises(Killed):
+        work()
+    monkeypatch.undo()
+    monkeypatch.setitem(won._SAVERS, kind, saver)
+    assert len(notes()) == 1
+
+
+def test_a_note_is_taken_up_in_place_of_renewing(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+    assert hold(connection).renewed
+    assert TokenSet.objects.get().generation == 2
+    assert (setup.stand_ins.calls("issued:refresh_token"), setup.stand_ins.calls("refresh_repeated")) == (issued, repeated)
+    assert setup.test(connection).passed
+
+
+def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+    again = notes()[0].read_bytes()
+    name = notes()[0]
+    assert won.take_up() == 1
+    first = TokenSet.objects.get()
+    assert first.generation == 2
+    name.write_bytes(again)  # killed between saving and removing the note
+    assert won.take_up() == 1
+    assert TokenSet.objects.get().generation == 2
+    setup.sign_in(connection)
+    name.write_bytes(again)  # and a sign-in that came after it is not undone
+    newer = TokenSet.objects.get().open_refresh().reveal()
+    assert won.take_up() == 1
+    assert TokenSet.objects.get().open_refresh().reveal() == newer
+
+
+def test_a_note_of_a_living_process_and_one_that_cannot_be_read_are_left(setup: Setup) -> None:
+    folder = settings.HOME / "won"
+    folder.mkdir(exist_ok=True)
+    won._write("tokens", "tokens-x-0", {})
+    (folder / "tokens-y-0.00.note").write_bytes(b"tokens\nsomebody\nnot sealed")
+    with structlog.testing.capture_logs() as said:
+        assert won.take_up() == 0
+    assert [one["note"] for one in said] == ["tokens-y-0.00.note"]
+    assert won.are_noted() == 2
+    for one in notes():
+        one.unlink()
+
+
+def test_a_connection_that_was_removed_meanwhile(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+    connection.delete()
+    assert won.take_up() == 1
+    assert TokenSet.objects.count() == 0
+
+
+def test_a_registration_that_was_answered_is_saved(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    place, fields = setup.place(), ClientMetadata("Ferries", ("t@gannet.example",), redirect_uris=(URI,), scopes=frozenset({"berth.read"}))
+    killed_before_saving("registration", monkeypatch, lambda: clients.register(setup.by, place, fields))
+    assert Client.objects.get().state == "asking"
+    assert won.take_up() == 1
+    made = Client.objects.get()
+    assert (made.state, made.managed) == ("live", True)
+    assert made.client_id in setup.stand_ins.state()["clients"]
+    assert Credential.objects.get(client=made).open().reveal()
+    changed = clients.change(setup.by, made, clients.with_contacts(["other@gannet.example"]))  # the right of management was saved too
+    assert changed.contacts == ["other@gannet.example"]
+
+
+def test_a_change_that_was_made_there_is_saved(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    client = setup.client(setup.place(), "berth.read")
+    killed_before_saving("change", monkeypatch, lambda: clients.change(setup.by, client, clients.with_contacts(["other@gannet.example"])))
+    assert Client.objects.get().contacts == ["t@gannet.example"]
+    again, name = notes()[0].read_bytes(), notes()[0]
+    assert won.take_up() == 1
+    version = Client.objects.get().version
+    assert Client.objects.get().contacts == ["other@gannet.example"]
+    name.write_bytes(again)
+    assert won.take_up() == 1
+    assert Client.objects.get().version == version
+
+
+def test_a_secret_that_was_given_is_saved(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    held = Connection.objects.get().credential
+    assert held is not None
+    web: WebClient = setup.web()
+    begun = web.post(f"/api/credentials/{held.pk}/replacements", json.dumps({"way": "protocol"}), content_type="application/json")
+    assert begun.status_code == 201, begun.content
+    at = f"/api/replacements/{begun.json()['id']}/makings"
+    killed_before_saving("secret", monkeypatch, lambda: web.post(at, "{}", content_type="application/json"))
+    assert Replacement.objects.get().made is None
+    assert won.take_up() == 1
+    assert Replacement.objects.get().new is not None
+    assert Connection.objects.get().credential != held
+    bring_near_the_end(connection)
+    with road() as way:
+        assert tokens.hold(Connection.objects.get(), way)[0].renewed  # the new secret is known there
