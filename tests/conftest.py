@@ -42,5 +42,4 @@ def no_faults(request: pytest.FixtureRequest) -> Iterator[None]:
     """Faults switched on by a test do not last beyond it."""
     yield
     if "stand_ins" in request.fixturenames:
-        for environment in ("sandbox", "staging", "production"):
-            request.getfixturevalue("stand_ins").fault("none", environment)
+        request.getfixturevalue("stand_ins").mend()

@@ -17,6 +17,8 @@ from typing import Any
 
 import httpx
 
+from tests.prepared import migrated
+
 ROOT = Path(__file__).resolve().parents[1]
 # Chromium without its background traffic, so that a closed network does not slow it down.
 CHROMIUM_FLAGS = [
@@ -87,6 +89,7 @@ class StandIns:
         )
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
+        self._at_fault: frozenset[str] = frozenset()
         self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=60)
 
     def office(self, application: str, environment: str = "sandbox") -> str:
@@ -105,6 +108,12 @@ class StandIns:
 
     def fault(self, kind: str, environment: str = "sandbox", **more: Any) -> None:
         self.control.post("/faults", json={"environment": environment, "kind": kind, **more}).raise_for_status()
+        self._at_fault = self._at_fault | {environment} if kind != "none" else self._at_fault - {environment}
+
+    def mend(self) -> None:
+        """Switch off every fault that was switched on."""
+        for environment in self._at_fault:
+            self.fault("none", environment)
 
     def age(self, seconds: float, *kinds: str, environment: str = "sandbox") -> None:
         self.control.post("/ages", json={"environment": environment, "seconds": seconds, "kinds": kinds}).raise_for_status()
@@ -136,7 +145,7 @@ class Desk:
         home.mkdir(parents=True, exist_ok=True)
         self.environment = {
             **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),
-            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "tests.quick",
             "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": str(ROOT),
         }  # fmt: skip
         self.programs: dict[str, subprocess.Popen[bytes]] = {}
@@ -149,14 +158,8 @@ class Desk:
         return done.stdout
 
     def migrate(self) -> None:
-        """Give it a database with all tables and nothing in them: made once, then copied, because making it takes longer than most tests."""
-        template = self.home.parent / "migrated"
-        if not (template / "done").exists():
-            template.mkdir(parents=True, exist_ok=True)
-            environment = self.environment | {"NEATLATCH_HOME": str(template)}
-            subprocess.run([sys.executable, "manage.py", "migrate", "--verbosity", "0"], cwd=ROOT, env=environment, check=True)
-            (template / "done").touch()
-        shutil.copy(template / "desk.sqlite3", self.home / "desk.sqlite3")
+        """Give it a database with all tables and nothing in them."""
+        shutil.copy(migrated(), self.home / "desk.sqlite3")
 
     def manage(self, *words: str) -> None:
         done = subprocess.run([sys.executable, "manage.py", *words], cwd=ROOT, env=self.environment, capture_output=True, text=True)

@@ -17,6 +17,7 @@ os.environ.update({
 
 from neatlatch.desk.settings import *  # noqa: E402, F403
 
+# The queue works at once, in the test's own process.
 HUEY = {"huey_class": "huey.MemoryHuey", "name": "tests", "immediate": True}
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 # A file, so that threads see it, and so that its raw octets can be searched for secrets.

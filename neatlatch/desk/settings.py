@@ -10,8 +10,14 @@ from urllib.parse import urlsplit
 from csp.constants import NONE, SELF
 from django.core.exceptions import ImproperlyConfigured
 
+from huey.serializer import SignedSerializer
+
 from neatlatch.core.addresses import is_loopback_host
+from neatlatch.desk.common import clock
 from neatlatch.desk.common.keyfile import secret_key
+
+# Before anything takes the time: tests and demos may let all processes go by one clock.
+clock.follow()
 
 ROOT = Path(__file__).resolve().parents[2]
 HOME = Path(os.environ.get("NEATLATCH_HOME", ROOT / "var" / "desk"))
@@ -163,12 +169,17 @@ def WHITENOISE_IMMUTABLE_FILE_TEST(path: str, url: str) -> bool:
     return re.match(r"^/static/web/assets/.+-[\w-]{8}\.\w+$", url) is not None
 
 
-# Background work. Its queue has a file of its own; one setting moves it to Redis.
-HUEY = (
-    {"huey_class": "huey.RedisHuey", "name": "neatlatch", "url": os.environ["NEATLATCH_REDIS"]}
-    if os.environ.get("NEATLATCH_REDIS")
-    else {"huey_class": "huey.SqliteHuey", "name": "neatlatch", "filename": str(HOME / "queue.sqlite3"), "fsync": True, "immediate": False}
-)
+# Background work. Its queue has a file of its own; one setting moves it to Redis. What lies in it is run, so what did not come from here is refused before
+# it is unpacked.
+HUEY = {
+    "name": "neatlatch",
+    "serializer": SignedSerializer(secret=SECRET_KEY, salt="neatlatch.queue"),
+    **(
+        {"huey_class": "huey.RedisHuey", "url": os.environ["NEATLATCH_REDIS"]}
+        if os.environ.get("NEATLATCH_REDIS")
+        else {"huey_class": "huey.SqliteHuey", "filename": str(HOME / "queue.sqlite3"), "fsync": True, "immediate": False}
+    ),
+}
 
 LOGGING = {
     "version": 1,

@@ -40,7 +40,7 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
     trust, fresh = home.parent / "standins" / "certificates" / "root.pem", home.parent / "fresh"
     if not fresh.exists():  # migrated and filled once, then copied: each takes longer than most tests
         first = Desk(fresh, stand_ins, trust)
-        first.manage("migrate", "--verbosity", "0")
+        first.migrate()
         first.manage("collectstatic", "--noinput", "--verbosity", "0")
         shutil.copytree(fresh, fresh.with_name("empty"))
         (fresh.with_name("empty") / "logins.json").write_text(Desk(fresh.with_name("empty"), stand_ins, trust).python(EMPTY))

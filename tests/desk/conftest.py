@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import shutil
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -34,6 +35,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Test
 from tests.harness import StandIns
+from tests.prepared import migrated
 from tests.settings import HOME_OF_TESTS
 
 from .houses import House
@@ -106,6 +108,14 @@ class Setup:
         client = WebClient()
         client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
         return client
+
+
+@pytest.fixture(scope="session")
+def django_db_keepdb() -> bool:
+    """The test database is the prepared one, which lacks nothing."""
+    HOME_OF_TESTS.joinpath("desk").mkdir(parents=True, exist_ok=True)
+    shutil.copy(migrated(), HOME_OF_TESTS / "desk" / "test.sqlite3")
+    return True
 
 
 def _empty(self: TransactionTestCase) -> None:

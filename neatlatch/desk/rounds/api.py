@@ -8,8 +8,7 @@ from typing import Any
 from uuid import UUID
 
 from django.db import connections as databases
-from django.db.models import Count, F, Q, Window
-from django.db.models.functions import RowNumber
+from django.db.models import Count, Q
 from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router, Schema
@@ -280,18 +279,12 @@ def stop_round(request: HttpRequest, number: int) -> dict[str, Any]:
     return round_full(number)
 
 
-def _samples() -> dict[Any, list[dict[str, Any]]]:
-    """The last samples of every connection, oldest first, in one query."""
-    rows = (
-        Sample.objects.annotate(place=Window(RowNumber(), partition_by=F("connection_id"), order_by=F("at").desc()))
-        .filter(place__lte=LAST_SAMPLES)
-        .order_by("at")
-        .values_list("connection_id", "at", "passed", "ms")
-    )
-    found: dict[Any, list[dict[str, Any]]] = {}
-    for identity, at, passed, ms in rows:
-        found.setdefault(identity, []).append({"at": at, "passed": passed, "ms": ms})
-    return found
+def _samples() -> dict[UUID, list[dict[str, Any]]]:
+    """The last samples of every connection, oldest first."""
+    return {
+        identity: [{"at": at, "passed": passed, "ms": ms} for at, passed, ms in samples]
+        for identity, samples in services.last_samples(LAST_SAMPLES).items()
+    }
 
 
 def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: list[dict[str, Any]]) -> str:

@@ -35,8 +35,9 @@ class Test(models.Model):
         CUT = "cut"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests")
-    round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests")
+    # Their indexes are those below, which begin with the same column.
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests", db_index=False)
+    round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests", db_index=False)
     begun_by = models.CharField(max_length=150)
     made = models.DateTimeField(auto_now_add=True)
     begun = models.DateTimeField(null=True)
@@ -57,10 +58,11 @@ class Test(models.Model):
 
 
 class Sample(models.Model):
-    """What remains of a test once its evidence is gone: a line of the connection's history. One for each test."""
+    """What remains of a test once its evidence is gone: a line of the connection's history. One for each test, because it is written in
+    the transaction that ends the test."""
 
-    test_id = models.UUIDField(unique=True)
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="samples")
+    test_id = models.UUIDField()
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="samples", db_index=False)
     at = models.DateTimeField()
     passed = models.BooleanField()
     blip = models.BooleanField(default=False)

@@ -6,7 +6,8 @@ import random
 import secrets
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
+from uuid import UUID
 
 import structlog
 from django.conf import settings
@@ -36,6 +37,9 @@ log = structlog.get_logger()
 # A test says that it lives at each rung; silent for longer than any call may take, it was cut off.
 ALIVE = timedelta(seconds=130)
 KEPT_TESTS = 50
+KEPT_SAMPLES = timedelta(days=14)
+# Rows that are deleted in one transaction, and such transactions in one go: the database is never held for long.
+_BLOCK, _BLOCKS = 2_000, 50
 
 
 def plan_of(connection: Connection, test: Test) -> Plan:
@@ -177,6 +181,8 @@ def _note_leftover(connection: Connection, test: Test, event: Leftover) -> None:
 def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
     """One transaction: the test, its sample, and the connection's state."""
     now = timezone.now()
+    if Test.objects.filter(pk=test.pk, state=Test.State.DONE).exists():
+        return Test.objects.get(pk=test.pk)  # another runner took it up and was quicker: it counts once
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     failed = next((one for one in results if not one.passed), None)
     test.state, test.ended, test.passed = Test.State.DONE, now, failed is None
@@ -196,13 +202,17 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
         connection.save(update_fields=["proven_at", "tested_at"])
         _forget_old(test)
         return test
-    sample, made = Sample.objects.get_or_create(
+    sample = Sample.objects.create(
         test_id=test.pk,
-        defaults={"connection": connection, "at": now, "passed": failed is None, "blip": any(one.blip for one in results),
-                  "cause": found.cause_class.value if found else "", "rung": failed.rung.value if failed else "",
-                  "ms": round(sum(one.ms for one in results), 1)},
-    )  # fmt: skip
-    if made and begun >= connection.changed_at:
+        connection=connection,
+        at=now,
+        passed=failed is None,
+        blip=any(one.blip for one in results),
+        cause=found.cause_class.value if found else "",
+        rung=failed.rung.value if failed else "",
+        ms=round(sum(one.ms for one in results), 1),
+    )
+    if begun >= connection.changed_at:
         _move_state(connection, sample, found)
     connection.tested_at = now
     connection.save(update_fields=["state", "score", "same_failures", "last_class", "failing", "proven_at", "tested_at"])
@@ -213,6 +223,33 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
 def _forget_old(test: Test) -> None:
     old = test.connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
     Test.objects.filter(pk__in=list(old)).delete()
+
+
+def forget_old_samples(now: datetime) -> int:
+    """Delete samples that are older than is kept, oldest first, in blocks; answers how many. They were written in the order of their numbers."""
+    count = 0
+    for _ in range(_BLOCKS):
+        oldest = list(Sample.objects.order_by("pk").values_list("pk", "at")[:_BLOCK])
+        old = [pk for pk, at in oldest if at < now - KEPT_SAMPLES]
+        if old:
+            # Without the collector of related rows, which would fetch them first: nothing hangs on a sample.
+            count += Sample.objects.filter(pk__gte=old[0], pk__lte=old[-1], at__lt=now - KEPT_SAMPLES)._raw_delete("default")
+        if len(old) < _BLOCK:
+            break
+    return count
+
+
+def last_samples(count: int) -> dict[UUID, list[tuple[datetime, bool, float]]]:
+    """The last samples of every connection, oldest first: when, whether it passed, and how many milliseconds it took.
+
+    One query that reads so many rows of each connection's index and no others; a window function would number all that are kept.
+    """
+    sql = """SELECT s.id, s.connection_id, s.at, s.passed, s.ms FROM connections_connection c CROSS JOIN rounds_sample s
+        WHERE s.id IN (SELECT id FROM rounds_sample WHERE connection_id = c.id ORDER BY at DESC LIMIT %s)"""
+    found: dict[UUID, list[tuple[datetime, bool, float]]] = {}
+    for one in sorted(Sample.objects.raw(sql, [count]), key=lambda one: one.at):
+        found.setdefault(one.connection_id, []).append((one.at, one.passed, one.ms))
+    return found
 
 
 def _passed(results: Iterable[RungResult], rung: str) -> bool:
@@ -267,6 +304,11 @@ def round_is_due() -> bool:
     """Whether the time between rounds is over."""
     last = Round.objects.order_by("-number").first()
     return last is None or (last.ended is not None and timezone.now() - last.begun >= timedelta(minutes=settings.ROUND_MINUTES))
+
+
+def is_under_way() -> bool:
+    """Whether a round has not ended."""
+    return Round.objects.filter(ended=None).exists()
 
 
 def work_on(number: int) -> int:

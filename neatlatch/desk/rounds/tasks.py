@@ -1,23 +1,28 @@
-"""Background work: the clock that begins rounds, renews tokens, and takes up what was cut off."""
+"""Background work: the queue that works on rounds, and what is done by the clock beside it."""
 
 from __future__ import annotations
 
+import threading
+from datetime import timedelta
+
 import structlog
 from django.utils import timezone
-from huey import crontab
-from huey.contrib.djhuey import HUEY, db_periodic_task, db_task, on_startup
+from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
-from neatlatch.desk.common import guard
+from neatlatch.desk.common import guard, won
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
 
 from . import services
+from .clockwork import Clockwork, Loop
 
 log = structlog.get_logger()
 # So many tests of a round run side by side.
 HANDS = 4
+# Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
+ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
 
 
 @db_task()
@@ -32,55 +37,58 @@ def all_hands(number: int) -> None:
         work_on(number)
 
 
-@db_task()
-def renew() -> None:
-    """Renew tokens that are near their end."""
-    tokens.renew_those_due()
-
-
-@db_task()
-def clear_leftovers() -> None:
-    """Clear away what tests left behind."""
-    services.clear_leftovers()
-
-
-@db_task()
-def keep_house() -> None:
-    """Revoke what nobody took, and clear away what ended."""
-    now = timezone.now()
-    handing.end_untaken(now)
-    house_tokens.clear_ended(now)
-    guard.forget_old(now)
-    ledger.roll_up(now)
-
-
-@db_periodic_task(crontab(minute="*"))
-def tick() -> None:
-    """Each minute: take up what was cut off, renew, and begin a round when one is due."""
-    renew()
+def look_after_rounds() -> None:
+    """Take up what was cut off, and begin a round when one is due."""
     for number in services.take_up_again(just_started=False):
         all_hands(number)
     if services.round_is_due():
         all_hands(services.begin_round("the clock").number)
-    clear_leftovers()
-    keep_house()
 
 
-_started = {"first": True}
+def renew() -> None:
+    """Renew tokens that are near their end, and save what a process that is gone had won."""
+    won.take_up()
+    tokens.renew_those_due()
+
+
+def keep_house() -> None:
+    """Revoke what nobody took, and clear away what ended. What fails is logged and holds nothing else up."""
+    now = timezone.now()
+    for work in (handing.end_untaken, house_tokens.clear_ended, guard.forget_old, ledger.roll_up, services.forget_old_samples):
+        try:
+            work(now)
+        except Exception:
+            log.exception("house-keeping failed; it is tried again", what=work.__qualname__)
+
+
+_started: list[Clockwork] = []
+_starting = threading.Lock()
 
 
 @on_startup()
-def take_up() -> None:
-    """When the worker starts, once for the process: what its forerunner left running is begun again at once."""
-    if not _started.pop("first", False):
-        return
-    numbers = services.take_up_again(just_started=True)
-    for number in numbers:
+def start() -> None:
+    """When the worker starts, once for the process: what its forerunner left running is begun again at once, and the clock runs."""
+    with _starting:  # every worker thread says that it starts
+        if _started:
+            return
+        _started.append(
+            Clockwork(
+                Loop("rounds", look_after_rounds, ROUNDS, busy=services.is_under_way),
+                Loop("renewals", renew, RENEWALS),
+                Loop("leftovers", services.clear_leftovers, HOUSE),
+                Loop("house", keep_house, HOUSE),
+            )
+        )
+    for number in services.take_up_again(just_started=True):
         all_hands(number)
-    if not numbers and services.round_is_due():
-        all_hands(services.begin_round("the clock").number)
-    renew()
-    clear_leftovers()
+    _started[0].start()
 
 
-__all__ = ["HUEY", "all_hands", "clear_leftovers", "keep_house", "renew", "tick", "work_on"]
+@on_shutdown()
+def stop() -> None:
+    """When the worker stops."""
+    for one in _started:
+        one.stop()
+
+
+__all__ = ["HUEY", "all_hands", "keep_house", "look_after_rounds", "renew", "start", "stop", "work_on"]
