@@ -88,7 +88,7 @@ ASGI_APPLICATION = "neatlatch.desk.asgi.application"
 TEMPLATES: list[dict[str, object]] = []
 DATABASES = {
     "default": {
-        "ENGINE": "django.db.backends.sqlite3",
+        "ENGINE": "neatlatch.desk.common.sqlite",
         "NAME": HOME / "desk.sqlite3",
         "OPTIONS": {
             "timeout": 5,

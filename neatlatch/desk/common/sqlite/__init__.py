@@ -1,0 +1,1 @@
+"""SQLite as Django knows it, but for prefetching more than a thousand rows."""

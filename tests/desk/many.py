@@ -1,0 +1,91 @@
+"""Eleven hundred of everything: rows of the demo copied, each with a key and names of its own, its relations to copies as well."""
+
+from __future__ import annotations
+
+import copy
+import uuid
+from collections.abc import Iterator
+from typing import Any
+
+from django.apps import apps
+from django.db import models
+from django.db.models import Model
+
+# What a firm has few of, whatever its size.
+FEW = {"applications.Environment", "certificates.Authority", "certificates.Trust", "house.SigningKey", "contenttypes.ContentType", "auth.Permission", "auth.Group", "sessions.Session"}
+NOT_OURS = ("axes", "auth", "contenttypes", "sessions")
+
+
+def kinds() -> list[type[Model]]:
+    """The models with rows, each after those it refers to."""
+    found: list[type[Model]] = []
+
+    def add(model: type[Model]) -> None:
+        if model in found or model in under_way:
+            return
+        under_way.append(model)
+        for field in model._meta.concrete_fields:
+            if field.is_relation and field.related_model is not model:
+                add(field.related_model)  # type: ignore[arg-type]
+        found.append(model)
+
+    under_way: list[type[Model]] = []
+    for model in apps.get_models():
+        if model._meta.managed and model._meta.app_label not in NOT_OURS:
+            add(model)
+    return [one for one in found if one._meta.managed and one._meta.app_label not in NOT_OURS]
+
+
+def fill(count: int) -> dict[str, int]:
+    """Copy until there are so many of each kind; answers how many there are. Kinds of which there is none yet stay empty."""
+    copies: dict[type[Model], list[Any]] = {}
+    for model in kinds():
+        rows = list(model._default_manager.all())
+        if rows and model._meta.label not in FEW:
+            made = [_copied(rows[number % len(rows)], number, copies) for number in range(count)]
+            model._default_manager.bulk_create(made, ignore_conflicts=True, batch_size=200)
+            copies[model] = made
+    return {model._meta.label: model._default_manager.count() for model in kinds()}
+
+
+def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]]) -> Model:
+    made = copy.copy(row)
+    made._state = models.base.ModelState()
+    made._state.adding = True
+    for field in row._meta.concrete_fields:
+        value = getattr(row, field.attname)
+        if field.is_relation:
+            related = copies.get(field.related_model)  # type: ignore[arg-type]
+            if value is not None and related:
+                setattr(made, field.attname, related[number].pk)
+                made._state.fields_cache.pop(field.name, None)
+        elif field.primary_key:
+            setattr(made, field.attname, _key(field, number))
+        elif _must_differ(field) and value not in (None, ""):
+            setattr(made, field.attname, _other(field, value, number))
+    return made
+
+
+def _key(field: Any, number: int) -> Any:
+    if isinstance(field, models.UUIDField):
+        return uuid.uuid4()
+    if isinstance(field, (models.AutoField, models.BigAutoField)):
+        return 1_000_000 + number
+    return 1_000_000 + number if isinstance(field, models.IntegerField) else f"copy-{number}"
+
+
+def _must_differ(field: Any) -> bool:
+    """Unique values, and those that would make one thing of all copies: names, digests, fingerprints."""
+    return bool(field.unique) or field.name in ("name", "fingerprint", "digest", "client_id", "public_key", "jti", "serial")
+
+
+def _other(field: Any, value: Any, number: int) -> Any:
+    if isinstance(field, models.IntegerField):
+        return 1_000_000 + number
+    end = f"-{number}"
+    return f"{str(value)[: (field.max_length or 200) - len(end)]}{end}"
+
+
+def empty(counts: dict[str, int]) -> Iterator[str]:
+    """The kinds of which the demo has none."""
+    return (label for label, count in counts.items() if count == 0)
