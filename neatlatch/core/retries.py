@@ -55,6 +55,10 @@ class Bucket:
         """A bucket that allows one second's worth of calls at once."""
         return cls(pace, max(1.0, pace), max(1.0, pace), at)
 
+    def at_pace(self, pace: float) -> Bucket:
+        """The same bucket at another pace: what was taken out of it stays taken."""
+        return self if pace == self.pace else replace(self, pace=pace, size=max(1.0, pace), level=min(self.level, max(1.0, pace)))
+
     def take(self, at: float) -> tuple[Bucket, float]:
         """Take one call out; answers the bucket afterwards and the seconds to wait before calling (0: now)."""
         level = min(self.size, self.level + max(0.0, at - self.at) * self.pace) - 1

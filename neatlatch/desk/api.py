@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import structlog
 from django.core.exceptions import PermissionDenied, RequestDataTooBig
 from django.db import OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
@@ -18,7 +19,7 @@ from neatlatch.desk.certificates.api import router as certificates
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.scope_api import router as scopes
 from neatlatch.desk.clients.uri_api import router as redirect_uris
-from neatlatch.desk.common import problems
+from neatlatch.desk.common import problems, refusals
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
@@ -33,6 +34,8 @@ from neatlatch.desk.people.api import router as people
 from neatlatch.desk.replacing.api import router as replacing
 from neatlatch.desk.rounds.api import router as rounds
 from neatlatch.desk.users.api import router as users
+
+log = structlog.get_logger()
 
 
 class ProblemOut(Schema):
@@ -149,6 +152,11 @@ def on_sealed(request: HttpRequest, error: CannotOpen) -> HttpResponse:
 
 
 @api.exception_handler(OperationalError)
-def on_busy(request: HttpRequest, error: OperationalError) -> HttpResponse:
-    """The database was busy for longer than anybody should wait."""
-    return problems.answer(Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment."))
+def on_refusal(request: HttpRequest, error: OperationalError) -> HttpResponse:
+    """The database was locked for longer than anybody should wait, or cannot be written. Whatever else it says is a fault of ours."""
+    if refusals.is_lock(error):
+        return problems.answer(Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment."))
+    log.error("the database refused", path=request.path, exc_info=error)
+    if refusals.will_pass(error):
+        return problems.answer(Problem(507, "The database cannot be written.", "Its disk may be full. Make room, then try again."))
+    raise error

@@ -9,7 +9,6 @@ from urllib.parse import urlsplit
 
 from csp.constants import NONE, SELF
 from django.core.exceptions import ImproperlyConfigured
-
 from huey.serializer import SignedSerializer
 
 from neatlatch.core.addresses import is_loopback_host

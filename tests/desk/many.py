@@ -12,7 +12,16 @@ from django.db import models
 from django.db.models import Model
 
 # What a firm has few of, whatever its size.
-FEW = {"applications.Environment", "certificates.Authority", "certificates.Trust", "house.SigningKey", "contenttypes.ContentType", "auth.Permission", "auth.Group", "sessions.Session"}
+FEW = {
+    "applications.Environment",
+    "certificates.Authority",
+    "certificates.Trust",
+    "house.SigningKey",
+    "contenttypes.ContentType",
+    "auth.Permission",
+    "auth.Group",
+    "sessions.Session",
+}
 NOT_OURS = ("axes", "auth", "contenttypes", "sessions")
 
 

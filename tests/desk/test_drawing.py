@@ -10,6 +10,7 @@ from typing import Any
 
 import httpx
 import pytest
+import time_machine
 from django.db import connection as database
 from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext
@@ -30,6 +31,7 @@ from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.house.models import Turned
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
+from neatlatch.wire.road import Answer
 
 from .conftest import Setup
 
@@ -197,6 +199,64 @@ def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, U
     setup.stand_ins.fault("unavailable", where="api", count=2)
     answer = ask(key, "/relay/cargo/manifests")
     assert (answer.status_code, answer["Neat-Latch-Tries"]) == (200, "3")
+
+
+class Watch:
+    """A clock that is moved on by whoever waits, in place of the machine's."""
+
+    def __init__(self) -> None:
+        self.at = 1000.0
+
+    def monotonic(self) -> float:
+        return self.at
+
+    def sleep(self, seconds: float) -> None:
+        self.at += seconds
+
+    def time(self) -> float:
+        return self.at
+
+
+def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
+    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another pace of its own."""
+    setup, connection, user, key = drawn
+    Connection.objects.filter(pk=connection.pk).update(pace=2.0)
+    _, handover = services.give(setup.by, user, "key", relay=True)
+    slower = take(setup, handover)
+    newest = Client.objects.filter(user=user).order_by("-created")[0]
+    Client.objects.filter(pk=newest.pk).update(pace=1.9)
+    watch = Watch()
+    monkeypatch.setattr(services, "time", watch)
+    for number in range(20):
+        assert ask((key, slower)[number % 2], "/relay/cargo/manifests").status_code == 200
+    assert watch.at - 1000.0 == pytest.approx(9.0, abs=0.6)
+
+
+def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
+    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _, connection, _, key = drawn
+    Connection.objects.filter(pk=connection.pk).update(pace=0.1, time_limit=5)
+    watch = Watch()
+    monkeypatch.setattr(services, "time", watch)
+    assert ask(key, "/relay/cargo/manifests").status_code == 200
+    for _ in range(3):
+        refused = ask(key, "/relay/cargo/manifests")
+        assert (refused.status_code, refused["Retry-After"]) == (429, "5")
+    watch.at += 10
+    assert ask(key, "/relay/cargo/manifests").status_code == 200  # those that were refused are not counted
+
+
+@pytest.mark.parametrize(
+    ("told", "seconds"), [("7", 7.0), ("Wed, 25 Nov 2026 12:00:09 GMT", 9.0), ("Wed, 25 Nov 2026 11:00:00 GMT", 0.0), ("soon", None)]
+)
+def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float | None) -> None:
+    """RFC 9110 §10.2.3."""
+    answer = Answer(503, {"Retry-After": told}, "", None)  # type: ignore[arg-type]
+    with time_machine.travel(datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC), tick=False):
+        assert services._asked_wait(answer) == seconds
 
 
 def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, User, str]) -> None:

@@ -24,6 +24,7 @@ from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
@@ -71,8 +72,22 @@ def test_registration_by_protocol(house: House) -> None:
     address = told["registration_client_uri"].replace("http://127.0.0.1:8600", house.base)
     read = ASK.get(address, headers=own).json()
     assert (read["client_name"], read["redirect_uris"]) == ("Bunker report", [BACK])
+    place = house.place("fuel-ledger")
+    Connection.objects.create(
+        ref="bunkers",
+        place=place,
+        scheme="oauth2_code",
+        client=Client.objects.get(client_id=told["client_id"]),
+        changed_at=timezone.now(),
+        state="latched",
+    )
+    same = ASK.put(address, json={**wanted, "client_id": told["client_id"]}, headers=own)
+    assert same.status_code == 200
+    assert Connection.objects.get().state == "latched"  # nothing is another than it was
     changed = ASK.put(address, json={**wanted, "client_id": told["client_id"], "client_name": "Bunkers"}, headers=own)
     assert changed.json()["client_name"] == "Bunkers"
+    assert Connection.objects.get().state == "not_proven"  # nobody has tried it since its client was changed
+    Connection.objects.all().delete()
     assert ASK.put(address, json={**wanted, "client_id": "another"}, headers=own).status_code == 400
     assert ASK.get(address, headers=auth).status_code == 401
     assert ASK.delete(address, headers=own).status_code == 204

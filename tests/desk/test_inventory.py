@@ -10,12 +10,14 @@ from typing import Any
 import pytest
 import yaml
 from django.test import Client as WebClient
+from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.core import openapi
 from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.certificates.models import Authority
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.credentials.models import Credential
@@ -312,3 +314,22 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
             key: origin.values[key] for key in ("client_id", "redirect_uri", "api_base")
         }
         assert found.scopes == origin.scopes
+
+
+def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None:
+    """Removed, switched off or made a reader: the file is refused, and somebody can still let people in."""
+    text = services.export(by)
+    plain = yaml.safe_load(text)
+    assert [key for key, one in plain["people"].items() if one.get("role") == "administrator"] == ["morag"]
+    teams = {key: {**one, "people": [who for who in one["people"] if who != "morag"]} for key, one in plain["teams"].items()}
+    gone = {**plain, "people": {key: one for key, one in plain["people"].items() if key != "morag"}, "teams": teams}
+    reader = {**plain, "people": {**plain["people"], "morag": {**plain["people"]["morag"], "role": "reader"}}}
+    for wrong in (gone, reader):
+        with pytest.raises(Problem) as refused:
+            services.apply(by, yaml.safe_dump(wrong), prune=True)
+        assert "last administrator" in json.dumps([refused.value.detail, refused.value.errors])
+        assert Person.objects.filter(role="administrator", is_active=True, left=None).count() == 1
+    other = Person.objects.get(username="ewan")
+    Person.objects.filter(pk=other.pk).update(role="administrator", left=timezone.now(), is_active=True)
+    with pytest.raises(Problem):  # one who has left is none
+        services.apply(by, yaml.safe_dump(gone), prune=True)

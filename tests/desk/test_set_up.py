@@ -4,27 +4,28 @@ from __future__ import annotations
 
 import base64
 import json
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
+import time_machine
 from django.core.serializers.json import DjangoJSONEncoder
 from django.db import connection as database
 from django.test import Client as WebClient
 from django.utils import timezone
 
 from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Application, Place
+from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import halves, mending, setting_up
+from neatlatch.desk.connections import halves, mending, rows, setting_up
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shaping import row
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.users import services as users
 
 from .conftest import Setup
@@ -131,6 +132,11 @@ def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
     taken = post(web, f"/api/connections/{connection.ref}/intakes", {"text": f"API_KEY={planted}\n"})
     assert taken.status_code == 200
     assert planted not in taken.content.decode()
+    # One act: one version, and no entry of the journal that says “changed” where nothing but the secret was.
+    assert Connection.objects.get(ref=connection.ref).version == connection.version + 1
+    written = Entry.objects.filter(noun="connection", ref=connection.ref).order_by("number").values_list("did", flat=True)
+    assert list(written)[-2:] == ["put in a secret", "took in"]
+    assert "changed" not in list(written)
     assert Credential.objects.get().open().reveal() == planted
     again = post(web, "/api/intakes", {"text": planted}).json()
     assert again["known"] == [f"…QUAY is held by {connection.ref}"]  # known by its fingerprint
@@ -251,11 +257,37 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     for one in (other, staged):
         connections.put_secret(setup.by, one, "the-very-same-key-1234", None, "api_key")
         check("a secret, used in two environments")
-    Credential.objects.filter(kind="api_key").update(ends=timezone.now() + timedelta(seconds=0.4))
+    for flags in ({"wants_service_account": True}, {"name": "Test bed"}, {"look": "hatched"}):
+        Environment.objects.filter(key="sandbox").update(**flags)  # as the inventory changes it
+        check(f"an environment: {flags}")
+    Credential.objects.filter(kind="api_key").update(ends=timezone.now() + timedelta(minutes=10))
     connections.change(setup.by, other, {"pace": 5})
     connections.change(setup.by, staged, {"pace": 5})
     check("a secret that will end")
-    time.sleep(0.5)
-    check("a secret that has ended")
+    with time_machine.travel(timezone.now() + timedelta(minutes=11)):
+        check("a secret that has ended")
     connections.remove(setup.by, staged)
     check("the other environment gone")
+
+
+def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What fits may stand on a later page than the first; where looking for it takes long, the answer is cut and goes on."""
+    web, first = setup.web(), fares(setup)
+    for number in range(260):
+        Connection.objects.create(
+            ref=f"kiosk-{number:03}", place=first.place, scheme="api_key", values=first.values, changed_at=timezone.now()
+        )
+    last = setup.connection(setup.client(setup.place(), "manifest.read"), ref="zz-last")
+    connections.change(setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}})
+    found = web.get("/api/connections?words=pin:redirect").json()
+    assert [one["ref"] for one in found["items"]] == ["zz-last"]
+    assert found["next"] is None
+    others = web.get("/api/connections?words=-pin:redirect").json()
+    assert len(others["items"]) >= 100
+    monkeypatch.setattr(rows, "_MOST_LOOKED_AT", 100)
+    cursor, seen, pages = "", [], 0
+    while cursor is not None:
+        told = web.get(f"/api/connections?words=pin:redirect&cursor={cursor}").json()
+        seen += [one["ref"] for one in told["items"]]
+        cursor, pages = told["next"], pages + 1
+    assert (seen, pages) == (["zz-last"], 3)

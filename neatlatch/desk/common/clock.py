@@ -36,7 +36,7 @@ def follow() -> None:
     from django.utils import timezone
 
     descriptor, _real_now = os.open(path, os.O_RDONLY), timezone.now
-    timezone.now = lambda: datetime.fromtimestamp(float(os.pread(descriptor, WIDTH, 0)), UTC)  # type: ignore[assignment]
+    timezone.now = lambda: datetime.fromtimestamp(float(os.pread(descriptor, WIDTH, 0)), UTC)
 
 
 def write(path: Path, moment: datetime) -> None:

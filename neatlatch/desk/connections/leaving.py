@@ -16,7 +16,8 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.services import write
-from neatlatch.desk.people.models import Person, Role
+from neatlatch.desk.people.models import Person
+from neatlatch.desk.people.services import is_last_administrator
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
 
@@ -172,8 +173,7 @@ def leave(by: Person, person: Person) -> dict[str, Any]:
     """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
     if person.pk == by.pk:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
-    others = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True, left=None).exclude(pk=person.pk)
-    if person.role == Role.ADMINISTRATOR and not others.exists():
+    if is_last_administrator(person):
         raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
     with transaction.atomic():
         person.is_active, person.left = False, timezone.now()

@@ -19,18 +19,22 @@ from django.utils import timezone
 
 from neatlatch.core.filter_words import Word
 from neatlatch.core.pins import Fit
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.common.pages import page
+from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.common.pages import PAGE, page
 
 from . import halves
 from .models import Connection, TokenSet
 from .shaping import row
 
 _MOST = 20_000
+# Rows that are looked at for one page of a filter by pins.
+_MOST_LOOKED_AT = 1_000
 _OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
 _STAMP = (
     "version", "stamp", "changed_at", "state", "failing", "paused", "tested_at", "proven_at", "client__version", "client__changed_at", "place__changed_at",
-    "place__application__version", "place__environment__name", "any_place", "all_tokens",
+    "place__application__version", "any_place", "all_tokens",
+    # Whatever an environment asks of its connections, or is called.
+    *(f"place__environment__{field.attname}" for field in Environment._meta.concrete_fields),
 )  # fmt: skip
 _TOKENS = Concat("pk", Value("/"), "generation", Value("/"), "account", Value("/"), "signed_in_at", output_field=TextField())
 
@@ -69,17 +73,37 @@ def page_of(rows: QuerySet[Connection], cursor: str | None, pin_words: list[Word
         TokenSet.objects.filter(connection=OuterRef("pk")).order_by().values("connection").annotate(all=_Together(_TOKENS)).values("all")
     )
     stamped = rows.annotate(any_place=Subquery(any_place), all_tokens=Subquery(tokens)).values_list("pk", "ref", *_STAMP, named=True)
-    found, following = page(stamped, "ref", cursor)
+    if not pin_words:
+        found, following = page(stamped, "ref", cursor)
+        return [one.text for one in _kept_of(found)], following
+    return _with_pins(stamped, cursor, pin_words)
+
+
+def _with_pins(stamped: QuerySet[Any], cursor: str | None, pin_words: list[Word]) -> tuple[list[str], str | None]:
+    """One page of the rows whose pins are as the words say. Whether they are is worked out row by row, so a page may be short, or empty, and
+    still have one that follows it: no more than so many rows are looked at for it."""
+    texts: list[str] = []
+    looked_at = 0
+    while True:
+        found, following = page(stamped, "ref", cursor)
+        texts += [one.text for one in _kept_of(found) if _has_pins(one, pin_words)]
+        looked_at += len(found)
+        if following is None or len(texts) >= PAGE or looked_at >= _MOST_LOOKED_AT:
+            return texts, following
+        cursor = following
+
+
+def _has_pins(kept: Kept, pin_words: list[Word]) -> bool:
+    return all(any(key.startswith(word.text.replace("-", "_")) for key in kept.off) != word.without for word in pin_words)
+
+
+def _kept_of(found: list[Any]) -> list[Kept]:
+    """The kept rows of a page, those that are out of date worked out anew."""
     now = timezone.now()
     stale = [one.pk for one in found if not _holds(_kept.get(one.pk), tuple(one[2:]), now)]
     if stale:
         _work_out(stale, {one.pk: tuple(one[2:]) for one in found}, now)
-    items = [_kept[one.pk] for one in found if one.pk in _kept]
-    return [
-        one.text
-        for one in items
-        if all(any(key.startswith(word.text.replace("-", "_")) for key in one.off) != word.without for word in pin_words)
-    ], following
+    return [_kept[one.pk] for one in found if one.pk in _kept]
 
 
 def _holds(kept: Kept | None, stamp: tuple[Any, ...], now: datetime) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from hashlib import sha256
 from typing import Any
 
@@ -249,8 +250,13 @@ def locked(connection: Connection) -> Connection:
 
 
 @transaction.atomic
-def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[Connection, dict[str, list[str]]]:
-    """Change the caller side. The version must have been checked. A half-finished connection may stay so: pins say what is missing."""
+def change(
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, str] | None = None
+) -> tuple[Connection, dict[str, list[str]]]:
+    """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
+
+    The version must have been checked. A half-finished connection may stay so: pins say what is missing.
+    """
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
@@ -274,12 +280,14 @@ def change(by: Person, connection: Connection, given: dict[str, Any]) -> tuple[C
     for key in ("pace", "time_limit", "paused"):
         if given.get(key) is not None:
             setattr(connection, key, given[key])
+    put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in (secrets or {}).items()}
     touched(connection, by)
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
     said = changes.in_words(stood, told(connection))
-    write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
-    return connection, notes
+    if said or not put:
+        write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
+    return connection, notes | {key: cleaned for key, cleaned in put.items() if cleaned}
 
 
 def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
@@ -304,15 +312,21 @@ def _scheme(connection: Connection) -> Scheme:
 def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "") -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
     connection = locked(connection)
+    notes = _put_secret(by, connection, pasted, ends, key)
+    touched(connection, by)
+    return connection, notes
+
+
+def _put_secret(by: Person, connection: Connection, pasted: str, ends: Any, key: str) -> list[str]:
+    """Hold a new secret, and write that down; the connection's new version is the caller's."""
     scheme = _scheme(connection)
     value = scheme.value(key) if key else next(iter(scheme.secrets()), None)
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
     notes = _hold(by, connection, value, pasted, ends)
-    touched(connection, by)
     hint = connection.held_secrets.select_related("credential").get(key=value.key).credential.hint
     write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": hint, "cleaned": notes})
-    return connection, notes
+    return notes
 
 
 def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:

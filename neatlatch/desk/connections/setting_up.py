@@ -163,7 +163,7 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
         if value is None:
             slots[key] = item.value
         elif value.secret:
-            secrets[value] = item.value
+            secrets[value.key] = item.value
         elif value.type != "scopes":
             plain[key] = item.value
     change: dict[str, Any] = {"values": plain}
@@ -172,10 +172,7 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
     if "scopes" in values:
         change["scopes"] = values["scopes"].value.split()
     with transaction.atomic():
-        connection, more = services.change(by, connection, change)
-        for value, text in secrets.items():
-            _, said = services.put_secret(by, connection, text, None, value.key)
-            more |= {value.key: said} if said else {}
+        connection, more = services.change(by, connection, change, secrets)
         write(by, "took in", "connection", connection.ref, {"kind": found.kind, "values": sorted(values)})
     return connection, {**more, **notes}
 

@@ -236,7 +236,7 @@ def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = ""
     secret = services.secret_of(connection)
     failed = True
     try:
-        back = services.Relay(connection, method, url, headers, body, asker.client.pace).run()
+        back = services.Relay(connection, method, url, headers, body, asker.client.pace, asker.client.pk).run()
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         services.note(asker, connection, secret, services.RELAY, failed)

@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import random
 import secrets
 import time
+from collections.abc import Hashable
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
-from typing import Any
+from datetime import datetime
+from uuid import UUID
 
 import structlog
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Max, Sum
 from django.utils import timezone
 
-from neatlatch.core import house_key, relaying, retries, schemes
+from neatlatch.core import house_key, relaying, replies, retries, schemes
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.oauth2 import Request
@@ -39,10 +40,10 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import Use, User
 from neatlatch.desk.users.services import touch
 from neatlatch.wire.holding import Held, NoToken
+from neatlatch.wire.pace import Paces
 from neatlatch.wire.road import Answer, Road, RoadError
 
 from .ledger import LEDGER, Fact
-from .models import Drawn
 
 log = structlog.get_logger()
 KEY, DRAW, RELAY = "neat-latch", "draw", "relay"
@@ -306,25 +307,25 @@ def note(asker: Caller, connection: Connection, credential: str, way: str, faile
 # The relay
 
 
-_BUCKETS: dict[Any, retries.Bucket] = {}
+_PACES = Paces()
 
 
-def _keep_pace(connection: Connection, limit: float | None) -> None:
-    """Wait until the connection's pace allows one more call; the asker's own key may be slower. Raises :class:`Problem` where the wait would be too long."""
-    pace = min(connection.pace, limit or connection.pace)
-    bucket = _BUCKETS.get(connection.pk)
-    at = time.monotonic()
-    if bucket is None or bucket.pace != pace:
-        bucket = retries.Bucket.full(pace, at)
-    after, wait = bucket.take(at)
-    if wait > connection.time_limit:
+def _keep_pace(connection: Connection, key: UUID | None, limit: float | None) -> None:
+    """Wait until the connection's pace allows one more call, and that of the caller's own key where it has one (``limit``, calls a second).
+
+    Raises :class:`Problem` where the wait would be too long; the call then counts for neither.
+    """
+    paces: dict[Hashable, float] = {("connection", connection.pk): connection.pace}
+    if limit:
+        paces["key", connection.pk, key] = limit
+    wait = _PACES.take(paces, time.monotonic(), connection.time_limit)
+    if wait is None:
         raise Problem(
             429,
             "Too many requests wait for this connection's pace.",
-            f"It allows {pace:g} a second. Send fewer, or ask for a higher pace.",
-            retry_after=int(wait),
+            f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
+            retry_after=math.ceil(connection.time_limit),
         )
-    _BUCKETS[connection.pk] = after
     if wait > 0:
         time.sleep(wait)
 
@@ -342,7 +343,10 @@ class Relayed:
 
 @dataclass
 class Relay:
-    """One request sent through a connection: its credential put on, its pace kept, repeated where that is safe."""
+    """One request sent through a connection: its credential put on, its pace kept, repeated where that is safe.
+
+    ``limit``: the pace of the caller's own ``key``, in calls a second, where it is given one.
+    """
 
     connection: Connection
     method: str
@@ -350,6 +354,7 @@ class Relay:
     headers: relaying.Headers
     body: bytes
     limit: float | None = None
+    key: UUID | None = None
     tries: int = field(default=0, init=False)
 
     def run(self) -> Relayed:
@@ -378,7 +383,7 @@ class Relay:
     def _send(self, way: Road, request: Request) -> Answer:
         tries = 0
         while True:
-            _keep_pace(self.connection, self.limit)
+            _keep_pace(self.connection, self.key, self.limit)
             tries, self.tries = tries + 1, self.tries + 1
             answer, broken = None, None
             try:
@@ -401,17 +406,5 @@ class Relay:
 
 
 def _asked_wait(answer: Answer) -> float | None:
-    told = {name.lower(): value for name, value in answer.headers.items()}.get("retry-after", "")
-    return float(told) if told.isdigit() else None
-
-
-# Looking back
-
-
-def last_draws(connections: list[Any], since: timedelta = timedelta(days=400)) -> dict[tuple[str, str], tuple[int, datetime]]:
-    """For each user and connection, by their IDs: how often it drew within a time, and when last. One query for all."""
-    rows = Drawn.objects.filter(connection__in=connections, begins__gte=timezone.now() - since).values("user", "connection")
-    return {
-        (str(one["user"]), str(one["connection"])): (one["counted"], one["latest"])
-        for one in rows.annotate(counted=Sum("count"), latest=Max("last"))
-    }
+    told = {name.lower(): value for name, value in answer.headers.items()}.get("retry-after")
+    return replies.retry_after(told, timezone.now()) if told is not None else None

@@ -27,6 +27,7 @@ from neatlatch.desk.clients.services import put_fields
 from neatlatch.desk.clients.services import remove as remove_client
 from neatlatch.desk.common import at_once, bodies
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
@@ -301,7 +302,11 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         fields = registering.read(document, frozenset(one.name for one in client.place.application.read_profile().scopes))
         if fields.public != client.public:
             raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
-        client = put_fields("registration by protocol", client, fields)
+        with transaction.atomic():
+            before = client.fields()
+            client = put_fields("registration by protocol", client, fields)
+            if client.fields() != before:
+                provider_changed(client)
     return JsonResponse(telling.registration_answer(client.fields(), client.client_id, int((client.created or timezone.now()).timestamp()),
                                                     address=_managed_at(environment, client), token=shown))  # fmt: skip
 

@@ -26,6 +26,7 @@ from neatlatch.desk.connections.models import Account, Connection, HeldSecret, T
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.people.models import Person, Role, Team
+from neatlatch.desk.people.services import is_last_administrator
 from neatlatch.desk.users.models import Use, User
 
 from .collecting import client_keys, place_key, user_key
@@ -88,9 +89,7 @@ class Hand:
         if found is None:
             found = Person(username=key)
             found.set_unusable_password()
-        others = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True).exclude(username=key)
-        loses = found.pk and found.role == Role.ADMINISTRATOR and (given["role"] != Role.ADMINISTRATOR or not given["active"])
-        if loses and not others.exists():
+        if found.pk and (given["role"] != Role.ADMINISTRATOR or not given["active"]) and is_last_administrator(found):
             raise CannotApply("people", key, "this is the last administrator")
         found.first_name, found.last_name, found.role, found.is_active, found.email = (
             first,
@@ -295,7 +294,11 @@ class Hand:
         elif kind == "places":
             next(one for one in Place.objects.select_related("application", "environment") if place_key(one) == key).delete()
         elif kind == "people":
-            Person.objects.filter(username=key).update(is_active=False, left=self.now)
+            person = Person.objects.get(username=key)
+            if is_last_administrator(person):
+                raise CannotApply(kind, key, "this is the last administrator; name another in the file first")
+            person.is_active, person.left = False, self.now
+            person.save(update_fields=["is_active", "left"])
         elif kind == "credentials":
             Credential.objects.filter(pk=key).delete()
         elif kind == "teams":

@@ -44,14 +44,19 @@ def add(by: Person | None, username: str, name: str, role: str, password: str) -
     return person
 
 
+def is_last_administrator(person: Person) -> bool:
+    """Whether a person is the only administrator who can log in: one always remains."""
+    administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True, left=None)
+    return administrators.filter(pk=person.pk).exists() and not administrators.exclude(pk=person.pk).exists()
+
+
 @transaction.atomic
 def change(by: Person, person: Person, role: str | None, active: bool | None) -> Person:
     """Change a role, or switch somebody's access on or off. One administrator always remains."""
     if role is not None and role not in Role.values:
         raise wrong_fields({"role": f"A role is one of {', '.join(Role.values)}."})
-    loses = person.role == Role.ADMINISTRATOR and ((role is not None and role != Role.ADMINISTRATOR) or active is False)
-    others = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True).exclude(pk=person.pk)
-    if loses and not others.exists():
+    loses = (role is not None and role != Role.ADMINISTRATOR) or active is False
+    if loses and is_last_administrator(person):
         raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
     before = {"role": person.role, "active": person.is_active}
     if role is not None:

@@ -28,7 +28,7 @@ from neatlatch.desk.drawing.services import KEY
 from neatlatch.desk.users.models import User
 
 from . import services
-from .models import Round, Sample, Test
+from .models import Round, Test
 from .tasks import all_hands
 
 router = Router(tags=["rounds"])

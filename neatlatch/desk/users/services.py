@@ -13,7 +13,7 @@ from django.utils import timezone
 from neatlatch.core import changes, seen_calls, uses, windows
 from neatlatch.core.health import State
 from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Application, Environment
+from neatlatch.desk.applications.models import Application
 from neatlatch.desk.common.problems import wrong_fields
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
@@ -252,8 +252,3 @@ def _missing(connection: Connection) -> tuple[str, ...]:
     held = connection.secrets()
     return tuple(one.label for one in scheme.all_values() if one.required and one.type != "scopes"
                  and not (one.key in held if one.secret else connection.values.get(one.key)))  # fmt: skip
-
-
-def environments_of(application: Application) -> list[Environment]:
-    """Where an application stands."""
-    return [one.environment for one in application.places.select_related("environment")]

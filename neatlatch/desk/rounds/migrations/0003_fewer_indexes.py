@@ -5,31 +5,36 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('connections', '0007_token_sets'),
-        ('rounds', '0002_last_rung'),
+        ("connections", "0007_token_sets"),
+        ("rounds", "0002_last_rung"),
     ]
 
     operations = [
         migrations.AlterField(
-            model_name='sample',
-            name='connection',
-            field=models.ForeignKey(db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name='samples', to='connections.connection'),
+            model_name="sample",
+            name="connection",
+            field=models.ForeignKey(
+                db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name="samples", to="connections.connection"
+            ),
         ),
         migrations.AlterField(
-            model_name='sample',
-            name='test_id',
+            model_name="sample",
+            name="test_id",
             field=models.UUIDField(),
         ),
         migrations.AlterField(
-            model_name='test',
-            name='connection',
-            field=models.ForeignKey(db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name='tests', to='connections.connection'),
+            model_name="test",
+            name="connection",
+            field=models.ForeignKey(
+                db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="connections.connection"
+            ),
         ),
         migrations.AlterField(
-            model_name='test',
-            name='round',
-            field=models.ForeignKey(db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name='tests', to='rounds.round'),
+            model_name="test",
+            name="round",
+            field=models.ForeignKey(
+                db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="rounds.round"
+            ),
         ),
     ]

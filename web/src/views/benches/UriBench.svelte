@@ -8,7 +8,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import { route } from '../../router'
-  import UriList from '../clients/UriList.svelte'
+  import UriChange from '../clients/UriChange.svelte'
   import Answer from './Answer.svelte'
 
   const id = $derived(String((route.params as Record<string, string>).id))
@@ -20,8 +20,6 @@
   }))
   const acts = acting()
   let uris = $state<string[] | null>(null)
-  let effects = $state<Schemas['EffectOut'][] | null>(null)
-  let confirming = $state('')
   let trial = $state('')
   let tried = $state<Schemas['TrialOut'] | null>(null)
 
@@ -38,24 +36,8 @@
       if (uri === trial) tried = answer
     }, 120)
   })
-  // What a change stops is worked out while it is edited, and said before it is made.
-  let later = 0
-  $effect(() => {
-    const wanted = uris?.filter(Boolean)
-    clearTimeout(later)
-    if (!wanted) return void (effects = null)
-    later = window.setTimeout(async () => {
-      effects = await ok(
-        api.POST('/api/clients/{identity}/redirect-uris/previews', { params: path, body: { redirect_uris: wanted } }),
-      ).catch(() => null)
-    }, 150)
-  })
-  const stops = $derived((effects ?? []).filter((one) => one.stops))
-  const ready = $derived(effects !== null && (stops.length === 0 || confirming === found.data?.name))
-
-  const change = () =>
+  const change = (wanted: string[]) =>
     acts.run(async () => {
-      const wanted = (uris ?? []).filter(Boolean)
       const headers = ifMatch(found.data!.version)
       if (found.data!.managed)
         await ok(api.PATCH('/api/clients/{identity}', { params: path, body: { redirect_uris: wanted }, headers }))
@@ -64,7 +46,6 @@
           api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: wanted }, headers }),
         )
       uris = null
-      confirming = ''
     })
   const leave = () =>
     acts.run(() => ok(api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: null } })))
@@ -152,34 +133,17 @@
       {#if uris}
         <section class="sheet p-4" aria-labelledby="edit">
           <h2 id="edit" class="mb-2">{bench.managed ? 'Change them at the application' : 'Plan a change by hand'}</h2>
-          <UriList bind:uris />
-          <div aria-live="polite">
-            {#if effects}
-              {#if effects.length}
-                <h3 class="font-bold">What this does</h3>
-                {#each effects as one (one.ref)}
-                  <p class={one.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
-                    {one.stops ? '✗' : '✓'}
-                    {one.says}{#if one.users.length}<span class="text-base-content font-normal">
-                        Hit: {one.users.join(', ')}.</span
-                      >{/if}
-                  </p>
-                {/each}
-              {:else}<p class="help">Nobody stops by this, and nobody is helped.</p>{/if}
-            {/if}
-          </div>
-          {#if stops.length}<label class="mt-2 block max-w-md"
-              ><span class="label-text">Somebody stops by this. To go on, type the client's name: {bench.name}</span><input
-                class="line-in"
-                bind:value={confirming}
-              /></label
-            >{/if}
-          <div class="mt-3 flex gap-3">
-            <button class="btn btn-primary btn-sm" disabled={acts.busy || !ready} onclick={change}
-              >{bench.managed ? 'Change them there' : 'List the acts'}</button
-            >
-            <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
-          </div>
+          {#key uris}
+            <UriChange
+              client={bench.client}
+              name={bench.name}
+              begin={uris}
+              label={bench.managed ? 'Change them there' : 'List the acts'}
+              busy={acts.busy}
+              save={change}
+              leave={() => (uris = null)}
+            />
+          {/key}
         </section>
       {/if}
       <section class="sheet" aria-labelledby="callers">

@@ -12,7 +12,7 @@
   import Issued from './Issued.svelte'
   import ProviderNotes from './ProviderNotes.svelte'
   import Steps from './Steps.svelte'
-  import UriList from './UriList.svelte'
+  import UriChange from './UriChange.svelte'
 
   const id = $derived(String((route.params as Record<string, string>).id))
   const queries = useQueryClient()
@@ -45,12 +45,15 @@
       return false
     }
   }
+  let changing = $state(false)
   async function change(body: { redirect_uris?: string[]; scopes?: string[] }): Promise<void> {
+    changing = true
     const saved = await act(() =>
       ok(
         api.PATCH('/api/clients/{identity}', { params: { path: { identity: id } }, body, headers: ifMatch(found.data!.version) }),
       ),
     )
+    changing = false
     if (saved) uris = scopes = null
   }
   const consent = (scope: string, given: boolean) =>
@@ -119,11 +122,15 @@
             <dt class="text-soft">Redirect URIs</dt>
             <dd>
               {#if uris}
-                <UriList bind:uris />
-                <button class="btn btn-primary btn-sm" onclick={() => change({ redirect_uris: uris!.filter(Boolean) })}
-                  >{client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}</button
-                >
-                <button class="btn btn-sm" onclick={() => (uris = null)}>Leave them</button>
+                <UriChange
+                  client={client.id}
+                  name={client.name}
+                  begin={uris}
+                  label={client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}
+                  busy={changing}
+                  save={(wanted) => change({ redirect_uris: wanted })}
+                  leave={() => (uris = null)}
+                />
               {:else}
                 {#each client.redirect_uris as uri (uri)}<p class="value">{uri}</p>{:else}—{/each}
                 {#if may('change')}<button class="act" onclick={() => (uris = [...client.redirect_uris])}

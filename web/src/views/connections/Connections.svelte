@@ -36,6 +36,8 @@
   }
   $effect(() => {
     if (rows.length) scrolled()
+    // A filter by pins is looked for row by row: a page may be empty and still have one that follows it.
+    else if (list.hasNextPage && !list.isFetchingNextPage) void list.fetchNextPage()
   })
 </script>
 
@@ -91,6 +93,8 @@
       </table>
     </div>
     {#if list.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => void list.fetchNextPage()}>More</button>{/if}
+  {:else if list.hasNextPage}
+    <p class="sheet p-4" role="status">Looking further …</p>
   {:else if words}
     <p class="sheet p-4">
       No connection fits “{words}”.

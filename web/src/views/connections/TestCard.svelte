@@ -4,7 +4,7 @@
   import { api, ok, type Cause, type Connection, type Test } from '../../api/client'
   import Copy from '../../lib/Copy.svelte'
   import Ladder from '../../lib/Ladder.svelte'
-  import { listen } from '../../lib/live'
+  import { follow } from '../../lib/live'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -32,8 +32,9 @@
     const id = watching
     if (!id) return
     untrack(() => (live = null))
-    return listen<Test>(
+    return follow<Test>(
       `/api/tests/${id}/events`,
+      () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: id } } })),
       (seen) => (live = seen),
       (seen) => {
         if (ended(seen)) {
@@ -45,7 +46,7 @@
         }
         return ended(seen)
       },
-      () => (problem = new Error('The test runs on, but this page lost sight of it. Reload to see how it went.')),
+      (error) => (problem = error),
     )
   })
   $effect(() => {
@@ -65,7 +66,8 @@
   <header class="mb-1 flex items-baseline">
     <h2 id="test-title">Last test</h2>
     <span class="help ms-auto">
-      {#if test && !ended(test)}running {#if may('test')}<button class="act ms-2" onclick={stop}>Stop</button>{/if}
+      {#if test && !ended(test)}{test.state === 'waiting' ? 'waits for its turn' : 'running'}
+        {#if may('test')}<button class="act ms-2" onclick={stop}>Stop</button>{/if}
       {:else if test}<When at={test.ended ?? test.begun} />{test.state === 'stopped'
           ? ' · stopped'
           : test.state === 'cut'

@@ -2,7 +2,7 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, type Round } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
-  import { listen } from '../../lib/live'
+  import { follow } from '../../lib/live'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
@@ -27,11 +27,12 @@
 
   $effect(() => {
     if (!running) return
-    return listen<Round>(
+    return follow<Round>(
       `/api/rounds/${number}/events`,
+      () => ok(api.GET('/api/rounds/{number}', { params: { path: { number } } })),
       (seen) => queries.setQueryData(['round', number], seen),
       (seen) => seen.ended !== null,
-      () => (problem = new Error('The round goes on, but this page lost sight of it. Reload to see how far it is.')),
+      (error) => (problem = error),
     )
   })
   async function stop(): Promise<void> {
@@ -87,7 +88,13 @@
             <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td>
             <td
               class={one.passed === false ? 'text-error font-semibold' : one.passed ? 'text-success font-semibold' : 'text-soft'}
-              >{one.passed === false ? '✕ failed' : one.passed ? '✓ passed' : one.state}</td
+              >{one.passed === false
+                ? '✕ failed'
+                : one.passed
+                  ? '✓ passed'
+                  : one.state === 'waiting'
+                    ? 'waits for its turn'
+                    : one.state}</td
             >
             <td
               >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a>{/if}</td

@@ -24,7 +24,11 @@
     <h1>What was sent</h1>
     <a class="act value" href="/connections/{found.data.connection}">{found.data.connection}</a>
     <span class="help"
-      ><When at={found.data.begun} /> · begun by {found.data.begun_by}{ended(found.data) ? '' : ' · it still runs'}</span
+      ><When at={found.data.begun} /> · begun by {found.data.begun_by}{ended(found.data)
+        ? ''
+        : found.data.state === 'waiting'
+          ? ' · it waits for its turn'
+          : ' · it still runs'}</span
     >
   </header>
   <p class="help mb-3">Secrets are masked: ••• stands for one.</p>
