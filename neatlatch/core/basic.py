@@ -29,6 +29,8 @@ def decode(authorization: str) -> tuple[str, str]:
     scheme, _, token = authorization.strip().partition(" ")
     if scheme.lower() != "basic":
         raise BadBasic("not the Basic scheme")
+    if not token.strip():
+        raise BadBasic("no credentials after the scheme")
     try:
         octets = base64.b64decode(token.strip(), validate=True)
     except (binascii.Error, ValueError) as error:

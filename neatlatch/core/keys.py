@@ -25,12 +25,16 @@ class BadKey(ValueError):
 
 @dataclass(frozen=True)
 class KeyFacts:
-    """A public key's type and size in bits; ``strength`` is the security it gives in bits (NIST SP 800-57 Part 1, table 2)."""
+    """A public key's type and size in bits; ``strength`` is the security it gives in bits (NIST SP 800-57 Part 1, table 2).
+
+    ``curve`` names the curve of an EC key (SEC 2, as ``secp256r1``); empty for other types.
+    """
 
     type: str
     bits: int
     strength: int
     spki_sha256: str
+    curve: str = ""
 
     @property
     def words(self) -> str:
@@ -77,7 +81,7 @@ def facts(key: PublicKeyTypes) -> KeyFacts:
         steps = ((15360, 256), (7680, 192), (3072, 128), (2048, 112), (1024, 80))
         return KeyFacts("RSA", key.key_size, next((s for size, s in steps if key.key_size >= size), 0), digest)
     if isinstance(key, ec.EllipticCurvePublicKey):
-        return KeyFacts("EC", key.curve.key_size, key.curve.key_size // 2, digest)
+        return KeyFacts("EC", key.curve.key_size, key.curve.key_size // 2, digest, key.curve.name)
     if isinstance(key, ed25519.Ed25519PublicKey):
         return KeyFacts("Ed25519", 256, 128, digest)
     if isinstance(key, ed448.Ed448PublicKey):

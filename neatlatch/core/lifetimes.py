@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 
 # Renew when a fifth of the life is left, but never later than a minute and never earlier than ten minutes before
 # the end (common practice, no source): a round of five minutes then always finds a token that lasts until the next.
@@ -35,6 +36,49 @@ def renew_at(obtained: datetime, end: datetime | None) -> datetime | None:
 def is_over(end: datetime | None, now: datetime) -> bool:
     """Whether something that ends at ``end`` must be treated as ended."""
     return end is not None and now >= end - LEEWAY
+
+
+# The longest life of a public TLS certificate in days, by the moment from which it counts
+# (CA/Browser Forum Baseline Requirements §6.3.2, ballot SC-081v3; from memory).
+PUBLIC_TLS_DAYS = (
+    (datetime(2029, 3, 15, tzinfo=UTC), 47),
+    (datetime(2027, 3, 15, tzinfo=UTC), 100),
+    (datetime(2026, 3, 15, tzinfo=UTC), 200),
+    (datetime(2020, 9, 1, tzinfo=UTC), 398),
+    (datetime(2018, 3, 1, tzinfo=UTC), 825),
+)
+
+
+@dataclass(frozen=True)
+class PublicTls:
+    """The life of a public TLS certificate in seconds and in days as they are counted, and the longest that is allowed."""
+
+    seconds: int
+    days: int
+    most: int
+
+    @property
+    def within_limit(self) -> bool:
+        """Whether it is not longer than it may be."""
+        return self.days <= self.most
+
+
+def public_tls(not_before: datetime, not_after: datetime) -> PublicTls:
+    """Count the life of a public TLS certificate: both ends are included, and a day begun is a day (Baseline Requirements §6.3.2).
+
+    Raises ``ValueError`` where it ends before it begins, or began before there were such limits.
+    """
+    if not_after < not_before:
+        raise ValueError("it ends before it begins")
+    most = next((days for since, days in PUBLIC_TLS_DAYS if not_before >= since), None)
+    if most is None:
+        raise ValueError("before March 2018 other limits held, which are not known here")
+    seconds = int((not_after - not_before).total_seconds()) + 1
+    return PublicTls(seconds, -(-seconds // 86400), most)
+
+
+# RFC 6749 §4.1.2: a maximum of ten minutes is RECOMMENDED.
+LONGEST_CODE = 600
 
 
 def in_words(span: timedelta) -> str:

@@ -142,9 +142,14 @@ def _loopback_but_port(registered: str, presented: str) -> bool:
     a, b = addresses.take_apart(registered), addresses.take_apart(presented)
     if a.scheme != "http" or a.host not in _LOOPBACK_LITERALS or a.userinfo is not None:
         return False
-    if b.port is not None and not (b.port.isdigit() and int(b.port) < 65536):
+    if not _is_port(b.port):
         return False
     return (a.scheme, a.userinfo, a.host, a.path, a.query, a.fragment) == (b.scheme, b.userinfo, b.host, b.path, b.query, b.fragment)
+
+
+def _is_port(text: str | None) -> bool:
+    """Whether a port is left off, or is a number that a port can have (RFC 3986 §3.2.3; 16 bits, RFC 9293 §3.1)."""
+    return text is None or (text.isascii() and text.isdigit() and len(text) <= 5 and int(text) < 65536)
 
 
 def _common_start(one: str, other: str) -> int:
@@ -164,7 +169,7 @@ def _differences(registered: str, presented: str, client: ClientKind) -> tuple[D
         found.append(Difference("scheme", _scheme_words(a.scheme, b.scheme)))
     if (a.userinfo, a.host) != (b.userinfo, b.host):
         found.append(Difference("host", _host_words(a, b)))
-    free_port = client == "native" and a.scheme == "http" and a.host in _LOOPBACK_LITERALS
+    free_port = client == "native" and a.scheme == "http" and a.host in _LOOPBACK_LITERALS and _is_port(b.port)
     if a.port != b.port and not free_port:
         found.append(Difference("port", _port_words(a, b)))
     if a.path != b.path:
@@ -198,6 +203,8 @@ def _host_words(theirs: addresses.Address, ours: addresses.Address) -> str:
 
 
 def _port_words(theirs: addresses.Address, ours: addresses.Address) -> str:
+    if not _is_port(ours.port):
+        return f"“{ours.port}” is no port; one is a number up to 65535."
     if theirs.effective_port == ours.effective_port:
         return f"One writes the usual port {ours.effective_port} out and the other leaves it off."
     return f"The provider has port {theirs.effective_port or 'none'}, we send {ours.effective_port or 'none'}."

@@ -253,7 +253,11 @@ def authorization_reply(
 
     ``issuer_required``: the server's metadata says it always sends ``iss``.
     """
-    pairs = parse_qsl(urlsplit(redirected_to).query, keep_blank_values=True)
+    address = urlsplit(redirected_to)
+    pairs = parse_qsl(address.query, keep_blank_values=True)
+    if not any(name in ("code", "error", "state") for name, _ in pairs):
+        # Errors of other response types come in the fragment (RFC 6749 §4.2.2.1), which a page can pass on. A code never does.
+        pairs += [(name, value) for name, value in parse_qsl(address.fragment, keep_blank_values=True) if name != "code"]
     values = dict(pairs)
     if len(values) != len(pairs):
         return AuthorizationReply(False, None, None, "a parameter stands twice: drop the reply (RFC 6749 §3.1)")

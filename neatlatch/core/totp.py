@@ -16,15 +16,30 @@ def code_at(secret: bytes, counter: int, digits: int = DIGITS, algorithm: str = 
     """HOTP (RFC 4226 §5.3): the code of a counter, by dynamic truncation. Raises ``ValueError`` for an unknown hash or number of digits."""
     if not 6 <= digits <= 8 or algorithm not in ("sha1", "sha256", "sha512"):
         raise ValueError("6 to 8 digits by SHA-1, SHA-256 or SHA-512 (RFC 6238 §1.2)")
+    if not 0 <= counter < 2**64:
+        raise ValueError("a counter has 64 bits (RFC 4226 §5.1)")
     mac = hmac.new(secret, counter.to_bytes(8, "big"), getattr(hashlib, algorithm)).digest()
     offset = mac[-1] & 0xF
     number = int.from_bytes(mac[offset : offset + 4], "big") & 0x7FFFFFFF
     return str(number % 10**digits).rjust(digits, "0")
 
 
-def code(secret: bytes, now: float, digits: int = DIGITS, algorithm: str = "sha1") -> str:
-    """TOTP (RFC 6238 §4.2): the code at a moment, in seconds since 1970."""
-    return code_at(secret, int(now // STEP), digits, algorithm)
+def code(secret: bytes, now: float, digits: int = DIGITS, algorithm: str = "sha1", step: int = STEP, start: int = 0) -> str:
+    """TOTP (RFC 6238 §4.2): the code at a moment, in seconds since 1970; ``step`` and ``start`` (T0) are seconds too.
+
+    Raises ``ValueError`` for a step that is not above 0, and a moment before the start or beyond a counter of 64 bits.
+    """
+    return code_at(secret, counter_at(now, step, start), digits, algorithm)
+
+
+def counter_at(now: float, step: int = STEP, start: int = 0) -> int:
+    """The number of steps since the start (RFC 6238 §4.2). Raises ``ValueError`` as :func:`code` does."""
+    if step <= 0:
+        raise ValueError("a time step is longer than 0 s (RFC 6238 §4.1)")
+    counter = int((now - start) // step)
+    if not 0 <= counter < 2**64:
+        raise ValueError("the moment lies before the start, or beyond what a counter of 64 bits can count (RFC 4226 §5.1)")
+    return counter
 
 
 def accept(secret: bytes, shown: str, now: float, last: int = -1) -> int | None:

@@ -61,12 +61,11 @@ def smallest(scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alte
     Of several sets of the same weight, the one is answered that does without the last name, in the order of names, in which they differ.
     """
     names = sorted(scopes)
-    number = {name: place for place, name in enumerate(names)}
     givers = _givers(scopes, names)
     needs: list[tuple[tuple[int, ...], ...]] = []
     impossible = []
     for name, alternatives in operations:
-        usable = _least([sorted(one) for one in alternatives if all(scope in number for scope in one)], number, givers)
+        usable = _least([sorted(one) for one in alternatives if all(scope in givers for scope in one)], givers)
         if usable is None:
             continue
         if not usable:
@@ -75,31 +74,30 @@ def smallest(scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alte
     if impossible:
         return Smallest(None, Fraction(0), tuple(dict.fromkeys(impossible)))
     chosen = hitting.cheapest(_prices(scopes, names), *_sets(needs))
-    assert chosen is not None  # every operation has an alternative of known scopes, so holding all of them would do
+    assert chosen is not None  # every operation has an alternative of scopes that are brought, so holding all of them would do
     found = frozenset(names[one] for one in hitting.elements(chosen))
     return Smallest(found, sum((scopes[one].weight for one in found), Fraction(0)))
 
 
-def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
-    """For each scope, the mask of those that bring it: itself, and all that imply it."""
+def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> dict[str, int]:
+    """For each scope, the mask of those that bring it: itself, and all that imply it. One that is only implied, and cannot be asked for by
+    itself, counts like any other."""
     implies = {name: one.implies for name, one in scopes.items()}
-    givers = [0] * len(names)
-    number = {name: place for place, name in enumerate(names)}
+    givers: dict[str, int] = {}
     for place, name in enumerate(names):
         for brought in closure({name}, implies):
-            if brought in number:
-                givers[number[brought]] |= 1 << place
+            givers[brought] = givers.get(brought, 0) | 1 << place
     return givers
 
 
-def _least(alternatives: list[list[str]], number: Mapping[str, int], givers: list[int]) -> tuple[tuple[int, ...], ...] | None:
+def _least(alternatives: list[list[str]], givers: Mapping[str, int]) -> tuple[tuple[int, ...], ...] | None:
     """The alternatives as sets of givers, without those that ask for more than another does. ``None``: nothing is needed."""
     found: list[frozenset[int]] = []
     for one in alternatives:
         if not one:
             return None
         # Who brings a scope with fewer givers and all of them among another's brings that other too.
-        found.append(frozenset(hitting.minimal(givers[number[scope]] for scope in one)))
+        found.append(frozenset(hitting.minimal(givers[scope] for scope in one)))
     kept: list[frozenset[int]] = []
     for wanted in sorted(set(found), key=lambda one: (len(one), sorted(one))):
         if not any(other <= wanted for other in kept):
@@ -176,7 +174,8 @@ def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]
     scopes = {one.name: weigh(one) for one in known}
     implies = {one.name: one.implies for one in known}
     wanting = [one for one in calls if one.alternatives]
-    impossible = tuple(one for one in wanting if not any(some <= scopes.keys() for some in one.alternatives))
+    brought = closure(scopes, implies)
+    impossible = tuple(one for one in wanting if not any(some <= brought for some in one.alternatives))
     possible = [one for one in wanting if one not in impossible]
     found = smallest(scopes, [(one.operation, one.alternatives) for one in possible])
     chosen = found.scopes or frozenset()

@@ -18,7 +18,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import keys
+from neatlatch.core import compute, keys
 from neatlatch.core.certificates import facts, names, path, reading
 
 AT = datetime(2026, 6, 1, tzinfo=UTC)
@@ -94,6 +94,54 @@ def test_random_chains_against_openssl(tmp_path_factory: pytest.TempPathFactory,
         assert verdict.ends == min(one.not_valid_after_utc for one in [leaf, *others, root])
     else:
         assert verdict.says == path.WORDS[verdict.verdict]
+
+
+def revocations(issuer: str, by: int) -> x509.CertificateRevocationList:
+    """An empty list of an issuer."""
+    named = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, issuer)])
+    built = (
+        x509.CertificateRevocationListBuilder().issuer_name(named).last_update(AT - timedelta(days=1)).next_update(AT + timedelta(days=1))
+    )
+    return built.sign(KEYS[by], hashes.SHA256())
+
+
+@pytest.mark.parametrize("whose", ["own", "root's"])
+def test_a_list_of_another_issuer_leaves_revocation_unknown(tmp_path: Path, whose: str) -> None:
+    """RFC 5280 §6.3; openssl says error 3, “unable to get certificate CRL”."""
+    root = make("root", 0, "root", 0, ca=True)
+    issuer = make("issuer", 1, "root", 0, ca=True)
+    leaf = make("leaf", 4, "issuer", 1, dns=("a.gannet.example",))
+    some = revocations("issuer", 1) if whose == "own" else revocations("root", 0)
+    for name, one in (("leaf", leaf), ("issuer", issuer), ("root", root), ("list", some)):
+        (tmp_path / f"{name}.pem").write_bytes(one.public_bytes(Encoding.PEM))
+    command = [
+        "openssl",
+        "verify",
+        "-attime",
+        str(int(AT.timestamp())),
+        "-crl_check",
+        "-CRLfile",
+        "list.pem",
+        "-CAfile",
+        "root.pem",
+        "-untrusted",
+        "issuer.pem",
+        "leaf.pem",
+    ]
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True)
+    verdict = path.judge(leaf, [issuer], [root], AT, lists=[some])
+    if whose == "own":
+        assert (verdict.verdict, done.returncode) == ("ok", 0)
+    else:
+        assert (verdict.verdict, verdict.valid) == ("revocation_unknown", False)
+        assert "error 3 " in done.stdout + done.stderr
+
+
+def test_a_key_is_told_with_its_curve() -> None:
+    for curve in (ec.SECP256R1(), ec.SECP384R1(), ec.BrainpoolP256R1()):
+        assert keys.facts(ec.generate_private_key(curve).public_key()).curve == curve.name
+    answered = compute.answer('{"op": "certificate_facts", "file": "x"}', lambda _: make("a", 0, "a", 0).public_bytes(Encoding.PEM))
+    assert answered["answer"]["public_key"] == {"type": "EC", "bits": 256, "curve": "secp256r1"}
 
 
 def test_which_certificate_broke_the_rule() -> None:

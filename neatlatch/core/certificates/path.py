@@ -51,6 +51,7 @@ WORDS = {
     "revoked": "It has been revoked.",
     "crl_expired": "The revocation list is too old to tell.",
     "crl_not_signed_by_issuer": "The revocation list is not signed by the certificate's issuer.",
+    "revocation_unknown": "Revocation lists came with it, but none of its issuer: whether it was revoked is not known.",
 }
 # How far a path came when it fell, for choosing which fault to tell: a fault of the path's shape says least.
 _TELLING = (
@@ -306,8 +307,10 @@ def _check_leaf(
 def _check_revocation(
     certificate: x509.Certificate, issuer: x509.Certificate, at: datetime, lists: Sequence[x509.CertificateRevocationList]
 ) -> None:
-    """RFC 5280 §6.3.3, for complete lists of the certificate's own issuer."""
+    """RFC 5280 §6.3.3, for complete lists of the certificate's own issuer. Lists of others only say nothing of it (§6.3: undetermined)."""
     of_issuer = [one for one in lists if one.issuer == certificate.issuer]
+    if not of_issuer:
+        raise _Fault("revocation_unknown", certificate)
     signed = [one for one in of_issuer if one.is_signature_valid(issuer.public_key())]  # type: ignore[arg-type]
     if of_issuer and not signed:
         raise _Fault("crl_not_signed_by_issuer", certificate)

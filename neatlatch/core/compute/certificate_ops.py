@@ -61,7 +61,8 @@ def _facts(given: Given, read: Reader) -> dict[str, Any]:
         "sha1_fingerprint": told.sha1, "sha256_fingerprint": told.sha256, "x5t": told.x5t, "x5t#S256": told.x5t_s256,
         "spki_sha256_base64": told.key.spki_sha256, "serial_hex": told.serial_hex, "not_before": _zulu(told.not_before),
         "not_after": _zulu(told.not_after), "subject": told.subject, "issuer": told.issuer,
-        "public_key": {"type": told.key.type, "bits": told.key.bits}, "signature_algorithm_oid": told.signature_oid,
+        "public_key": {"type": told.key.type, "bits": told.key.bits} | ({"curve": told.key.curve} if told.key.curve else {}),
+        "signature_algorithm_oid": told.signature_oid,
         "dns_names": list(told.dns_names), "is_ca": told.is_ca,
     }  # fmt: skip
 

@@ -9,15 +9,15 @@ from ..jose import b64
 from .op import BadInput, Given, Op, text
 
 
-def _method(given: Given) -> str:
-    method = given.get("code_challenge_method", "S256")
+def _method(given: Given, unsaid: str) -> str:
+    method = unsaid if given.get("code_challenge_method") is None else given["code_challenge_method"]
     if method not in pkce.METHODS:
         raise BadInput("“code_challenge_method” must be S256 or plain")
     return str(method)
 
 
 def _challenge(given: Given) -> dict[str, Any]:
-    return {"code_challenge": pkce.challenge(text(given, "code_verifier"), _method(given))}
+    return {"code_challenge": pkce.challenge(text(given, "code_verifier"), _method(given, "S256"))}
 
 
 def _syntax(given: Given) -> dict[str, Any]:
@@ -26,7 +26,7 @@ def _syntax(given: Given) -> dict[str, Any]:
 
 
 def _verify(given: Given) -> dict[str, Any]:
-    verdict = pkce.verify(text(given, "code_verifier"), text(given, "code_challenge"), _method(given))
+    verdict = pkce.verify(text(given, "code_verifier"), text(given, "code_challenge"), _method(given, "plain"))
     return {"match": verdict.holds, "reason": verdict.reason}
 
 
@@ -40,6 +40,6 @@ def _base64url(given: Given) -> str:
 OPS = (
     Op("pkce_challenge", "code_verifier, code_challenge_method (S256)", "RFC 7636 §4.2", _challenge),
     Op("pkce_verifier_syntax", "code_verifier", "RFC 7636 §4.1", _syntax),
-    Op("pkce_verify", "code_verifier, code_challenge, code_challenge_method (S256)", "RFC 7636 §4.6", _verify),
+    Op("pkce_verify", "code_verifier, code_challenge, code_challenge_method (plain where it is not said)", "RFC 7636 §4.3, §4.6", _verify),
     Op("base64url_no_padding", "octets: [0..255]", "RFC 7636 App. A, RFC 4648 §5", _base64url),
 )
