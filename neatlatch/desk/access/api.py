@@ -276,8 +276,8 @@ def decide(request: HttpRequest, application: str, environment: str, given: Deci
 @router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
 def read_back(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
     """Read the rules that the application holds now."""
-    place = find_place(application, environment)
-    services.read_back(guard.need(request, "change"), place)
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    services.read_back(by, place)
     return shape(place)
 
 

@@ -316,8 +316,8 @@ def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 @router.post("/clients/{identity}/readings", response=ClientOut)
 def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Read a managed client as the application holds it now."""
-    found = find(identity)
-    read = services.read_back(guard.need(request, "change"), found)
+    by, found = guard.need(request, "change"), find(identity)
+    read = services.read_back(by, found)
     if read.version != found.version:
         provider_changed(read)
     return shape(read)

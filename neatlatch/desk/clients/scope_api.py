@@ -9,6 +9,7 @@ from uuid import UUID
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
+from ninja.utils import check_csrf
 
 from neatlatch.core import scope_matrix
 from neatlatch.core.schemes import CODE, OAUTH2
@@ -316,6 +317,8 @@ def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> d
 @router.post("/asked/consents/{token}/answers", auth=None, response=AskedConsentOut)
 def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> dict[str, Any]:
     """Answer, once."""
+    if check_csrf(request):
+        raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     found = benches.answer(benches.open_request(links.opened("consent", token)), given.given, given.name, given.says)
     provider_changed(found.client)
     return _asked(benches.open_request(str(found.pk)))

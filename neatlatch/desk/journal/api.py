@@ -9,8 +9,10 @@ from django.db.models import Q
 from django.http import HttpRequest
 from ninja import Router, Schema
 
+from neatlatch.core import filter_words
 from neatlatch.desk.common import guard
 from neatlatch.desk.common.pages import page
+from neatlatch.desk.common.problems import wrong_fields
 
 from . import services
 from .models import Entry
@@ -50,8 +52,10 @@ class ChainOut(Schema):
 def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> dict[str, Any]:
     """Entries, newest first; ``words`` filters by who, what and name."""
     guard.need(request, "read_journal")
-    rows = Entry.objects.all()
-    for word in words.split():
+    rows, some = Entry.objects.all(), words.split()
+    if len(some) > filter_words.MOST:
+        raise wrong_fields({"words": f"At most {filter_words.MOST} words are looked for."})
+    for word in some:
         rows = rows.filter(Q(who__icontains=word) | Q(did__icontains=word) | Q(noun__icontains=word) | Q(ref__icontains=word))
     found, following = page(rows, "number", cursor, descending=True)
     return {"items": found, "next": following}
