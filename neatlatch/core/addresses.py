@@ -170,6 +170,22 @@ def placeholders(uri: str) -> tuple[str, ...]:
     return tuple(_PLACEHOLDER.findall(uri))
 
 
+def is_port(text: str) -> bool:
+    """Whether a text is the number of a port (RFC 3986 §3.2.3; 16 bits, RFC 9293 §3.1)."""
+    return text.isascii() and text.isdigit() and len(text) <= 5 and 0 < int(text) < 65536
+
+
+def is_host(text: str) -> bool:
+    """Whether a text can be a host: brackets stand round an IPv6 address and nowhere else (RFC 3986 §3.2.2)."""
+    if "[" not in text and "]" not in text:
+        return bool(text)
+    try:
+        ipaddress.IPv6Address(text[1:-1])
+    except ValueError:
+        return False
+    return text.startswith("[") and text.endswith("]") and "%" not in text
+
+
 def unsound_web_address(uri: str) -> str | None:
     """Why a text cannot be used as a web address to call, in one sentence; ``None`` if it can (RFC 3986 §2, RFC 9110 §4.2)."""
     if not uri:
@@ -185,9 +201,11 @@ def unsound_web_address(uri: str) -> str | None:
         return f"“{address.scheme}” is not a scheme for web addresses; use https."
     if not address.host:
         return "It has no host."
+    if not is_host(address.host):
+        return f"“{address.host}” is no host: brackets stand round an IPv6 address only."
     if not _URI_CHARACTERS.match(uri):
         return "It holds characters that a web address must escape."
-    if address.port is not None and not (address.port.isdigit() and 0 < int(address.port) < 65536):
+    if address.port is not None and not is_port(address.port):
         return f"“{address.port}” is not a port number."
     if address.userinfo is not None:
         return "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
@@ -203,7 +221,7 @@ def unsound_place(text: str) -> str | None:
     address = take_apart(f"//{text}")
     if "/" in text or not address.host or address.userinfo is not None or not _URI_CHARACTERS.match(text):
         return "A host and a port are wanted, like positions.example:9443, and nothing before or after them."
-    if address.port is None or not (address.port.isdigit() and 0 < int(address.port) < 65536):
+    if address.port is None or not is_port(address.port):
         return "The port is missing, or is not a number from 1 to 65535."
     return None
 

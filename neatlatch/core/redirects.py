@@ -142,14 +142,13 @@ def _loopback_but_port(registered: str, presented: str) -> bool:
     a, b = addresses.take_apart(registered), addresses.take_apart(presented)
     if a.scheme != "http" or a.host not in _LOOPBACK_LITERALS or a.userinfo is not None:
         return False
-    if not _is_port(b.port):
+    if not _may_be_port(b.port):
         return False
     return (a.scheme, a.userinfo, a.host, a.path, a.query, a.fragment) == (b.scheme, b.userinfo, b.host, b.path, b.query, b.fragment)
 
 
-def _is_port(text: str | None) -> bool:
-    """Whether a port is left off, or is a number that a port can have (RFC 3986 §3.2.3; 16 bits, RFC 9293 §3.1)."""
-    return text is None or (text.isascii() and text.isdigit() and len(text) <= 5 and int(text) < 65536)
+def _may_be_port(text: str | None) -> bool:
+    return text is None or addresses.is_port(text)
 
 
 def _common_start(one: str, other: str) -> int:
@@ -169,7 +168,7 @@ def _differences(registered: str, presented: str, client: ClientKind) -> tuple[D
         found.append(Difference("scheme", _scheme_words(a.scheme, b.scheme)))
     if (a.userinfo, a.host) != (b.userinfo, b.host):
         found.append(Difference("host", _host_words(a, b)))
-    free_port = client == "native" and a.scheme == "http" and a.host in _LOOPBACK_LITERALS and _is_port(b.port)
+    free_port = client == "native" and a.scheme == "http" and a.host in _LOOPBACK_LITERALS and _may_be_port(b.port)
     if a.port != b.port and not free_port:
         found.append(Difference("port", _port_words(a, b)))
     if a.path != b.path:
@@ -203,7 +202,7 @@ def _host_words(theirs: addresses.Address, ours: addresses.Address) -> str:
 
 
 def _port_words(theirs: addresses.Address, ours: addresses.Address) -> str:
-    if not _is_port(ours.port):
+    if not _may_be_port(ours.port):
         return f"“{ours.port}” is no port; one is a number up to 65535."
     if theirs.effective_port == ours.effective_port:
         return f"One writes the usual port {ours.effective_port} out and the other leaves it off."
@@ -276,7 +275,9 @@ def lint(uri: str) -> tuple[Lint, ...]:
             add("not_https", "It must be https, unless it is a loopback address; the code would travel in the open.", "RFC 6749 §3.1.2.1")
         if address.host == "localhost":
             add("localhost", "Better 127.0.0.1: localhost is not recommended, and its port is not free.", "RFC 8252 §8.3", grave=False)
-        if address.port is not None and not (address.port.isdigit() and 0 < int(address.port) < 65536):
+        elif address.host and not addresses.is_host(address.host):
+            add("host", f"“{address.host}” is no host: brackets stand round an IPv6 address only.", "RFC 3986 §3.2.2")
+        if address.port is not None and not addresses.is_port(address.port):
             add("port", f"“{address.port}” is not a port number.", "RFC 3986 §3.2.3")
     elif scheme in _RUNNABLE_SCHEMES:
         add("runnable", f"“{scheme}:” makes the browser run or read something; it must never be a redirect URI.", "RFC 9700 §4.1.1")

@@ -14,6 +14,7 @@ import pytest
 import time_machine
 from authlib.oauth2.rfc8414 import AuthorizationServerMetadata
 from django.db import connection
+from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 from joserfc import jwt
@@ -93,6 +94,23 @@ def test_registration_by_protocol(house: House) -> None:
     assert ASK.delete(address, headers=own).status_code == 204
     assert not Client.objects.filter(client_id=told["client_id"]).exists()
     assert ASK.get(address, headers=own).status_code == 401
+
+
+@pytest.mark.parametrize(
+    "uri", ["https://a.example:abc/back", "https://[::1", "https://a.example:" + "9" * 1500, "x\0y", "https://a.example/\ud800"]
+)
+def test_registration_of_what_is_no_redirect_uri(house: House, uri: str) -> None:
+    """RFC 7591 §3.2.2: a refusal, whoever asks, and whatever stands there."""
+    _, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 1, 7)
+    web = WebClient(raise_request_exception=False, headers={"Authorization": f"Bearer {value}"})
+    for field in ("redirect_uris", "client_name", "scope"):
+        document = {"client_name": "Bunkers", "redirect_uris": [uri], "grant_types": ["authorization_code"]}
+        if field != "redirect_uris":
+            if "\ud800" not in uri:
+                continue
+            document |= {"redirect_uris": [BACK], field: uri}
+        refused = web.post("/house/sandbox/register", json.dumps(document), content_type="application/json")
+        assert (refused.status_code, refused.json()["error"][:8]) == (400, "invalid_"), field
 
 
 def test_keys_are_told_apart_in_the_log_and_never_to_the_caller(house: House) -> None:

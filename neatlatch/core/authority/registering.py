@@ -6,6 +6,7 @@ from typing import Any
 
 from .. import redirects, registration
 from ..registration import ClientMetadata
+from ..texts import unsound
 from .refusing import Refused
 from .telling import GRANTS, METHODS
 
@@ -17,6 +18,8 @@ def read(document: Any, permitted: frozenset[str], allow_grants: frozenset[str] 
     allows and the answer shows. Raises :class:`Refused` with the codes of §3.2.2."""
     if not isinstance(document, dict):
         raise Refused("invalid_client_metadata", "The body must be a JSON object")
+    if wrong := unsound(document, LONGEST):
+        raise Refused("invalid_client_metadata", f"A text in it {wrong}")
 
     def texts(key: str, default: tuple[str, ...]) -> tuple[str, ...]:
         value = document.get(key)

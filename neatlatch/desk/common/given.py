@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from datetime import datetime
 from typing import Annotated, Any
 
 from ninja import Schema
 from pydantic import AfterValidator, AwareDatetime, ConfigDict, model_validator
 from pydantic_core import PydanticCustomError
+
+from neatlatch.core import texts
 
 # The longest text of a field, in characters, by the field's name; a field that is not named here has the usual length.
 USUAL = 2_000
@@ -26,8 +27,6 @@ LONGEST = {
     "value": 64 * KIB,
     "values": 256 * KIB,
 }
-# Texts in one body: of more, nobody could say what is wrong with one.
-MOST_TEXTS = 200_000
 
 
 def _near(moment: datetime) -> datetime:
@@ -57,27 +56,6 @@ class Given(Schema):
 
 
 def check_texts(field: str, value: Any) -> None:
-    """Look at every text in a field's value. Raises a validation error that names the field."""
-    longest = LONGEST.get(field, USUAL)
-    for text in _texts(value):
-        if len(text) > longest:
-            raise PydanticCustomError("too_long", "{field}: at most {longest} characters are taken.", {"field": field, "longest": longest})
-        if "\0" in text:
-            raise PydanticCustomError("has_nul", "{field}: there is a NUL character in it.", {"field": field})
-        if not text.isascii() and any("\ud800" <= one <= "\udfff" for one in text):
-            raise PydanticCustomError("has_surrogate", "{field}: half of a character is in it (a lone surrogate).", {"field": field})
-
-
-def _texts(value: Any) -> Iterator[str]:
-    waiting, seen = [value], 0
-    while waiting:
-        one = waiting.pop()
-        if isinstance(one, str):
-            seen += 1
-            if seen > MOST_TEXTS:
-                raise PydanticCustomError("too_many", "There are more texts in it than are read.")
-            yield one
-        elif isinstance(one, dict):
-            waiting += [*one.keys(), *one.values()]
-        elif isinstance(one, list):
-            waiting += one
+    """Look at every text in a field's value. Raises a validation error that says what is wrong with it."""
+    if wrong := texts.unsound(value, LONGEST.get(field, USUAL)):
+        raise PydanticCustomError("unsound_text", "{field} {wrong}.", {"field": field, "wrong": wrong})

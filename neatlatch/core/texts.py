@@ -1,0 +1,36 @@
+"""Texts that come from outside: which of them can be kept at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+
+def has_surrogate(text: str) -> bool:
+    """Whether half of a character is in it: JSON can escape one, and no UTF-8 can hold it (RFC 8259 §8.2, RFC 3629 §3)."""
+    return not text.isascii() and any("\ud800" <= one <= "\udfff" for one in text)
+
+
+def unsound(value: Any, longest: int) -> str | None:
+    """Why a JSON value cannot be kept, in words for the end of “it …”; ``None``: it can. ``longest``: of a text, in characters."""
+    for text in within(value):
+        if len(text) > longest:
+            return f"is longer than {longest} characters"
+        if "\0" in text:
+            return "holds a NUL character"
+        if has_surrogate(text):
+            return "holds half of a character (a lone surrogate)"
+    return None
+
+
+def within(value: Any) -> Iterator[str]:
+    """Every text in a JSON value, names of members included."""
+    waiting = [value]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, str):
+            yield one
+        elif isinstance(one, dict):
+            waiting += [*one.keys(), *one.values()]
+        elif isinstance(one, list):
+            waiting += one
