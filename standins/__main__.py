@@ -165,12 +165,14 @@ class Harbour:
             return JSONResponse({"set": wanted})
 
         async def age(request: Request) -> Response:
-            """Let every code and token of an environment be so many seconds older."""
+            """Let codes, tokens or secrets of an environment be so many seconds older."""
             wanted: dict[str, Any] = await request.json()
             store = self.stores[wanted["environment"]]
             for kind in wanted.get("kinds", ["codes"]):
-                for one in store.data[kind].values():
+                for one in store.secrets() if kind == "secrets" else store.data[kind].values():
                     one["ends"] -= wanted["seconds"]
+                    if "made" in one:
+                        one["made"] -= wanted["seconds"]
             store.save()
             return JSONResponse({"aged": wanted})
 

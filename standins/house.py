@@ -7,7 +7,6 @@ token names; or it takes *certificates* below the roots it was told to trust, an
 from __future__ import annotations
 
 import base64
-import datetime as dt
 import ipaddress
 import json
 import logging
@@ -23,6 +22,8 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
+
+from . import clock
 
 log = logging.getLogger(__name__)
 KEYS_KEPT, STATUS_KEPT = 30.0, 2.0
@@ -70,7 +71,7 @@ class House:
             leaf = x509.load_der_x509_certificate(shown)
             issuer = await self._issuer(told, leaf)
             leaf.verify_directly_issued_by(issuer)
-            now = dt.datetime.now(dt.UTC)
+            now = clock.moment()
             purposes = leaf.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
             if ExtendedKeyUsageOID.CLIENT_AUTH not in purposes or not leaf.not_valid_before_utc <= now <= leaf.not_valid_after_utc:
                 return None
@@ -125,7 +126,7 @@ class House:
 
     async def _check(self, told: dict[str, str], token: str) -> frozenset[str] | None:
         shown = jwt.decode(token, await self._keys(told), algorithms=["RS256"])
-        claims, now = shown.claims, time.time()
+        claims, now = shown.claims, clock.now()
         if (
             shown.header.get("typ") != "at+jwt"
             or claims["iss"] != told["issuer"]
@@ -152,7 +153,7 @@ class House:
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
             shown = jwt.decode((await self.web.get(address)).raise_for_status().text, await self._keys(told), algorithms=["RS256"])
-            if shown.header.get("typ") != "statuslist+jwt" or shown.claims["sub"] != address or shown.claims["exp"] <= time.time():
+            if shown.header.get("typ") != "statuslist+jwt" or shown.claims["sub"] != address or shown.claims["exp"] <= clock.now():
                 raise ValueError("no status list")
             packed = shown.claims["status_list"]["lst"]
             self._kept[address] = kept = (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Awaitable, Callable
 from typing import Any
 
@@ -10,6 +9,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .. import clock
 from ..house import House
 from .faults import Faults
 from .store import Store, digest
@@ -63,7 +63,7 @@ class Api:
         if kept is None and self.house is not None:
             address = request.client.host if request.client else ""
             by_house = await self.house.scopes(self.about.key, self.store.environment, header[7:], address)
-        if by_house is None and (kept is None or kept["ends"] < time.time()):
+        if by_house is None and (kept is None or kept["ends"] < clock.now()):
             return _challenge(401, error="invalid_token", error_description="The access token has ended or is not known")
         if kept is None:
             held = set(by_house or ())

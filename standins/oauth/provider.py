@@ -7,7 +7,6 @@ import binascii
 import hashlib
 import json
 import secrets
-import time
 from collections.abc import Awaitable, Callable
 from typing import Any
 from urllib.parse import parse_qsl, unquote_plus
@@ -21,6 +20,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .. import clock
 from .about import JWT_GRANT
 from .faults import Faults
 from .store import Store, digest
@@ -163,7 +163,7 @@ class Provider:
             self.store.revoke_family(kept["family"])  # RFC 6749 §4.1.2
             self.store.save()
             raise Refusal("invalid_grant", "The code was used before")
-        if kept["ends"] < time.time():
+        if kept["ends"] < clock.now():
             raise Refusal("invalid_grant", "The code has ended")
         if form.get("redirect_uri") != kept["redirect_uri"]:
             raise Refusal("invalid_grant", "redirect_uri does not match")
@@ -186,7 +186,7 @@ class Provider:
         kept = self.store.data["refresh"].get(presented)
         if kept is None or kept["client_id"] != client["client_id"]:
             raise Refusal("invalid_grant", "The refresh token is not known")
-        if kept["ends"] < time.time():
+        if kept["ends"] < clock.now():
             raise Refusal("invalid_grant", "The refresh token has ended")
         if self.store.about.wants_old_access and not self._old_access(form.get("access_token", ""), kept):
             raise Refusal("invalid_grant", "The old access token is wanted to renew")
@@ -236,7 +236,7 @@ class Provider:
             checked = jwt.decode(token, key, algorithms=["RS256", "ES256", "ES384", "ES512"]).claims
         except (JoseError, ValueError) as error:
             raise Refusal("invalid_grant", f"The assertion's signature does not hold: {type(error).__name__}") from None
-        now = time.time()
+        now = clock.now()
         if checked.get("aud") not in (self.issuer, f"{self.issuer}/token"):
             raise Refusal("invalid_grant", "The assertion is for another audience")
         if not isinstance(checked.get("exp"), int) or checked["exp"] <= now or checked["exp"] > now + 600:
@@ -288,7 +288,7 @@ class Provider:
         form = await self._form(request)
         client = self._authenticate(request, form)
         kept = self.store.data["access"].get(digest(form.get("token", "")))
-        if kept is None or kept["client_id"] != client["client_id"] or kept["ends"] < time.time():
+        if kept is None or kept["client_id"] != client["client_id"] or kept["ends"] < clock.now():
             return JSONResponse({"active": False}, headers=NO_STORE)
         return JSONResponse({"active": True, "client_id": kept["client_id"], "username": kept["account"], "scope": kept["scope"],
                              "exp": int(kept["ends"]), "iat": int(kept["made"]), "iss": self.issuer, "token_type": "Bearer"}, headers=NO_STORE)  # fmt: skip
@@ -357,7 +357,7 @@ class Provider:
             if "registration_access_token" in asked or "client_secret_expires_at" in asked:
                 raise Refusal("invalid_client_metadata", "A field may not be sent back (RFC 7592 section 2.2)")
             named, told_new = asked.get("client_secret"), {}
-            if named is not None and not any(one["digest"] == digest(named) and one["ends"] > time.time() for one in client["secrets"]):
+            if named is not None and not any(one["digest"] == digest(named) and one["ends"] > clock.now() for one in client["secrets"]):
                 raise Refusal("invalid_client_metadata", "client_secret is not the present one")
             fields = await self._metadata_of(request)
             if named is not None:

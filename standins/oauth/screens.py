@@ -12,6 +12,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, RedirectResponse, Response
 from starlette.routing import Route
 
+from .. import clock
 from .about import JWT_GRANT
 from .store import Store
 
@@ -94,8 +95,8 @@ class Screens:
             return back(error="invalid_scope", error_description=f"Not permitted for this client: {' '.join(over)}")
         ticket = secrets.token_urlsafe(16)
         self.asked[ticket] = {"client_id": client["client_id"], "redirect_uri": uri, "asked_uri": given.get("redirect_uri"), "scope": scope,
-                              "state": given.get("state", ""), "challenge": given["code_challenge"], "at": time.time()}  # fmt: skip
-        for old in [key for key, one in self.asked.items() if one["at"] < time.time() - 900]:
+                              "state": given.get("state", ""), "challenge": given["code_challenge"], "at": clock.now()}  # fmt: skip
+        for old in [key for key, one in self.asked.items() if one["at"] < clock.now() - 900]:
             del self.asked[old]
         buttons = "".join(
             f"<p><button name=account value='{escape(mail)}'>{escape(name)} &lt;{escape(mail)}&gt;</button></p>"
@@ -257,7 +258,7 @@ class Screens:
         if act == "retire":
             client["secrets"] = [one for one in client["secrets"] if one["id"] != value]
         elif act == "consent" and value in self.about.admin_scopes:
-            client["consents"][value] = {"who": self.about.office, "when": int(time.time())}
+            client["consents"][value] = {"who": self.about.office, "when": int(clock.now())}
         elif act == "certificate":
             client["certificate"] = value.replace("\r\n", "\n").strip() + "\n"
         elif act == "change":

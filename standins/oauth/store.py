@@ -9,10 +9,11 @@ import hashlib
 import json
 import os
 import secrets
-import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from .. import clock
 from .about import About
 
 CODE_LIFE, REFRESH_LIFE, SECRET_LIFE = 60, 30 * 86400, 180 * 86400
@@ -60,7 +61,7 @@ class Store:
         token = secrets.token_urlsafe(32)
         client = {
             "client_id": client_id,
-            "issued": int(time.time()),
+            "issued": int(clock.now()),
             "secrets": [],
             "registration_token": digest(token),
             "consents": {},
@@ -73,15 +74,20 @@ class Store:
 
     def new_secret(self, client: dict[str, Any]) -> tuple[str, str]:
         """Add a secret; answers its ID and its value. At most two may live at once (ValueError)."""
-        live = [one for one in client["secrets"] if one["ends"] > time.time()]
+        live = [one for one in client["secrets"] if one["ends"] > clock.now()]
         if len(live) >= LIVE_SECRETS:
             raise ValueError("Two secrets are live already. Retire one first.")
         secret_id, value = f"sid-{secrets.token_hex(6)}", secrets.token_urlsafe(30)
         client["secrets"].append(
-            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": time.time(), "ends": int(time.time()) + SECRET_LIFE}
+            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": clock.now(), "ends": int(clock.now()) + SECRET_LIFE}
         )
         self.save()
         return secret_id, value
+
+    def secrets(self) -> Iterator[dict[str, Any]]:
+        """Every secret of every client."""
+        for one in self.data["clients"].values():
+            yield from one["secrets"]
 
     def client(self, client_id: str | None) -> dict[str, Any] | None:
         """A client by its ID."""
@@ -91,7 +97,7 @@ class Store:
     def secret_holds(self, client: dict[str, Any], value: str) -> bool:
         """Whether a value is one of the client's live secrets."""
         wanted = digest(value)
-        now = time.time()
+        now = clock.now()
         return any(
             secrets.compare_digest(one["digest"], wanted) and one["ends"] > now and one["made"] + self.about.spread <= now
             for one in client["secrets"]
@@ -102,14 +108,14 @@ class Store:
     def new_code(self, **facts: Any) -> str:
         """An authorization code, good for a minute and for one use."""
         code = secrets.token_urlsafe(24)
-        self.data["codes"][digest(code)] = {**facts, "ends": time.time() + CODE_LIFE, "used": False, "family": ""}
+        self.data["codes"][digest(code)] = {**facts, "ends": clock.now() + CODE_LIFE, "used": False, "family": ""}
         self.save()
         return code
 
     def new_access(self, client_id: str, account: str, scope: str, family: str) -> str:
         """An access token."""
         token = secrets.token_urlsafe(32)
-        now = time.time()
+        now = clock.now()
         kept = self.data["access"]
         for old in [key for key, one in kept.items() if one["ends"] < now]:
             del kept[old]
@@ -127,7 +133,7 @@ class Store:
         """A refresh token; ``before`` is the digest of the one it replaces."""
         token = secrets.token_urlsafe(32)
         self.data["refresh"][digest(token)] = {"client_id": client_id, "account": account, "scope": scope, "family": family, "next": "",
-                                               "before": before, "used": False, "ends": time.time() + REFRESH_LIFE}  # fmt: skip
+                                               "before": before, "used": False, "ends": clock.now() + REFRESH_LIFE}  # fmt: skip
         return token
 
     def revoke_family(self, family: str) -> None:

@@ -16,7 +16,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 from starlette.routing import Mount, Route
 
-from .. import small_ca
+from .. import clock, small_ca
 from ..house import House
 from ..oauth.faults import Faults
 from .proofs import Proof
@@ -100,7 +100,7 @@ class Office:
     async def make(self, request: Request) -> Response:
         """Make one. Its secret is shown on the next page and never again."""
         form, drawer, style = await form_of(request), self._drawer(request), self.style
-        now = time.time()
+        now = clock.now()
         account = form.get("account", "").split(" ")[0]
         record = {"name": form.get("name", "").strip(), "account": account, "role": form.get("role", style.roles[0]), "made": now,
                   "ends": now + style.life * 86400 if style.life else 0, "secret": secrets.token_urlsafe(30)}  # fmt: skip

@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import binascii
 import secrets
-import time
 from collections.abc import Callable
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
@@ -14,6 +13,8 @@ from oauthlib.common import Request as SignedRequest
 from oauthlib.oauth1.rfc5849 import signature, utils
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
+
+from .. import clock
 
 Keys = dict[str, dict[str, Any]]
 Proof = Callable[[Request, Keys, str], "dict[str, Any] | Response"]
@@ -28,7 +29,7 @@ def _by_secret(keys: Keys, shown: str) -> dict[str, Any] | None:
 
 
 def _live(key: dict[str, Any] | None, spread: float, challenge: str = "") -> dict[str, Any] | Response:
-    now = time.time()
+    now = clock.now()
     if key is None or key["made"] + spread > now:
         return _no("This key is not known", challenge)
     if key["ends"] and key["ends"] < now:
@@ -75,7 +76,7 @@ def oauth1(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
     key = keys.get(given.get("oauth_token", ""))
     if key is None or key["client_key"] != given.get("oauth_consumer_key"):
         return _no("Client key or token is not known", 'OAuth realm="office"')
-    if abs(time.time() - int(given.get("oauth_timestamp") or 0)) > 300:
+    if abs(clock.now() - int(given.get("oauth_timestamp") or 0)) > 300:
         return _no("The timestamp is too far from our clock", 'OAuth realm="office"')
     if given.get("oauth_nonce", "") in key.setdefault("nonces", []):
         return _no("This nonce was used before", 'OAuth realm="office"')

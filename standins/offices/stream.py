@@ -10,7 +10,6 @@ import json
 import secrets
 import ssl
 import struct
-import time
 from html import escape
 from typing import Any
 
@@ -18,6 +17,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 from starlette.routing import Route
 
+from .. import clock
 from . import proofs
 from .office import Office
 from .shelf import ENVIRONMENTS, form_of, page
@@ -92,7 +92,7 @@ class Positions:
             record = self._record(str(given.get("key")))
             if record is None:
                 return None, {"ok": False, "error": "unknown_key", "says": "This key ID is not known"}
-            if record["ends"] and record["ends"] < time.time():
+            if record["ends"] and record["ends"] < clock.now():
                 return None, {"ok": False, "error": "key_ended", "says": "This key has ended"}
             if not secrets.compare_digest(record["secret"].encode(), str(given.get("secret")).encode()):
                 return None, {"ok": False, "error": "wrong_secret", "says": "The secret is not this key's"}
@@ -208,7 +208,7 @@ class Positions:
             "name": name,
             "account": name,
             "role": "reader",
-            "made": time.time(),
+            "made": clock.now(),
             "ends": 0,
             "secret": password,
         }

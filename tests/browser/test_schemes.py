@@ -334,7 +334,8 @@ def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk) -> N
     page.goto("/connections/crew-roster-sandbox/set-up")
     for title in ("What it wants", "Who will use it", "Prepare their side", "Our side", "Test, then do real work once"):
         open_section(page, title)
-        page.wait_for_timeout(300)
+        expect(page.get_by_role("button", name=re.compile(f"^\\d {title}"))).to_have_attribute("aria-expanded", "true")
+        page.evaluate("() => Promise.all(document.getAnimations().map((one) => one.finished))")
         assert violations(page) == [], title
     page.goto("/connections/crew-roster-sandbox")
     page.get_by_role("button", name="Paste anything").click()

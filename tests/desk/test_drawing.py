@@ -32,6 +32,7 @@ from neatlatch.desk.house.models import Turned
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
 from neatlatch.wire.road import Answer
+from tests.watch import Watch
 
 from .conftest import Setup
 
@@ -201,22 +202,6 @@ def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, U
     assert (answer.status_code, answer["Neat-Latch-Tries"]) == (200, "3")
 
 
-class Watch:
-    """A clock that is moved on by whoever waits, in place of the machine's."""
-
-    def __init__(self) -> None:
-        self.at = 1000.0
-
-    def monotonic(self) -> float:
-        return self.at
-
-    def sleep(self, seconds: float) -> None:
-        self.at += seconds
-
-    def time(self) -> float:
-        return self.at
-
-
 def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -231,7 +216,7 @@ def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     monkeypatch.setattr(services, "time", watch)
     for number in range(20):
         assert ask((key, slower)[number % 2], "/relay/cargo/manifests").status_code == 200
-    assert watch.at - 1000.0 == pytest.approx(9.0, abs=0.6)
+    assert watch.waited == pytest.approx(9.0, abs=0.6)
 
 
 def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(

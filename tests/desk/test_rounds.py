@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from datetime import timedelta
 from typing import Any
 
@@ -15,6 +14,9 @@ from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.rounds import services, tasks
 from neatlatch.desk.rounds.models import Leftover, Round, Sample, Test
+from neatlatch.wire import ladder
+from tests.harness import wait_until
+from tests.watch import Watch
 
 from .conftest import Setup
 
@@ -29,7 +31,7 @@ from .conftest import Setup
         ({"kind": "ended_certificate"}, "secure", "expired", "tls"),
     ],
 )
-def test_faults_are_told_apart(setup: Setup, fault: dict[str, Any], rung: str, code: str, cause: str) -> None:
+def test_faults_are_told_apart(setup: Setup, watch: Watch, fault: dict[str, Any], rung: str, code: str, cause: str) -> None:
     connection = setup.latched()
     setup.stand_ins.fault(**fault)
     test = setup.test(connection)
@@ -52,12 +54,19 @@ def test_a_passing_fault_is_a_blip(setup: Setup) -> None:
     assert [one["status"] for one in allowed["exchanges"]] == [503, 503, 200]
 
 
-def test_retry_after_is_honoured(setup: Setup) -> None:
+@pytest.fixture
+def watch(monkeypatch: pytest.MonkeyPatch) -> Watch:
+    """The ladder's pauses, without waiting."""
+    found = Watch()
+    monkeypatch.setattr(ladder, "time", found)
+    return found
+
+
+def test_retry_after_is_honoured(setup: Setup, watch: Watch) -> None:
     connection = setup.latched()
     setup.stand_ins.fault("too_many", where="api", count=1, seconds=1)
-    begun = time.monotonic()
     assert setup.test(connection).passed
-    assert time.monotonic() - begun >= 1
+    assert watch.waited == pytest.approx(1.0)  # once, and no longer than it was asked for
 
 
 def test_a_slow_answer_ends_at_the_time_limit(setup: Setup) -> None:
@@ -68,7 +77,7 @@ def test_a_slow_answer_ends_at_the_time_limit(setup: Setup) -> None:
     assert test.diagnosis["code"] == "timeout"
 
 
-def test_states_follow_the_samples(setup: Setup) -> None:
+def test_states_follow_the_samples(setup: Setup, watch: Watch) -> None:
     connection = setup.latched()
     assert setup.test(connection).passed
     for state in ("latched", "sticking", "open"):
@@ -109,7 +118,7 @@ def test_a_round_is_stopped(setup: Setup) -> None:
 
 def test_a_running_test_is_stopped(setup: Setup) -> None:
     connection = setup.latched()
-    setup.stand_ins.fault("unavailable", where="api", count=99)
+    setup.stand_ins.fault("hold", where="api")
     test = services.begin_test(setup.by, connection)
     assert services.begin_test(setup.by, connection) == test  # pressed twice is one test
 
@@ -119,12 +128,16 @@ def test_a_running_test_is_stopped(setup: Setup) -> None:
 
     thread = threading.Thread(target=work)
     thread.start()
-    while not Test.objects.filter(pk=test.pk, state="running").exists():
-        time.sleep(0.02)
+    wait_until(lambda: setup.stand_ins.state()["held"] == 1, what="the answer that is held")
+    calls = setup.stand_ins.calls("api")
     services.stop_test(setup.by, test)
-    thread.join(10)
+    setup.stand_ins.fault("none")
+    thread.join()
     test.refresh_from_db()
-    assert test.state in ("stopped", "done")
+    assert test.state == "stopped"
+    assert test.passed is None
+    assert setup.stand_ins.calls("api") == calls  # nothing was sent after the answer that was waited for
+    assert not Sample.objects.exists()
 
 
 def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
@@ -213,12 +226,12 @@ def test_a_test_whose_program_was_killed_does_not_block_the_next(setup: Setup) -
     assert Test.objects.get(pk=dead.pk).state == "cut"
 
 
-def test_the_pace_is_kept(setup: Setup) -> None:
-    """A bucket of one call at once and two a second: six calls take at least 2.5 s."""
+def test_the_pace_is_kept(setup: Setup, watch: Watch) -> None:
+    """Two calls at once, and two a second from then on."""
     connection = setup.latched()
     connections.change(setup.by, connection, {"pace": 2.0})
-    begun = time.monotonic()
     test = setup.test(connection)
     calls = sum(len(one["exchanges"]) for one in test.rungs)
     assert test.passed
-    assert time.monotonic() - begun >= (calls - 2) / 2
+    assert calls > 3
+    assert watch.waited == pytest.approx((calls - 2) / 2)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import threading
-import time
 from collections.abc import Iterator
 from typing import Any
 
@@ -71,22 +70,22 @@ def state(desk: Desk) -> dict[str, Any]:
 def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> dict[Any, Any]:
     """Do jobs with several hands, and kill the desk once so many are answered. Answers what came back, by job."""
     answers: dict[Any, Any] = {}
-    waiting = list(jobs)
+    waiting, enough = list(jobs), threading.Event()
 
     def hand() -> None:
         while waiting:
             job = waiting.pop()
             try:
                 answers[job] = work(job)
+                if len(answers) >= killed_after:
+                    enough.set()
             except httpx.HTTPError:
                 return
 
     hands = [threading.Thread(target=hand) for _ in range(HANDS)]
     for one in hands:
         one.start()
-    until = time.monotonic() + 60
-    while len(answers) < killed_after and time.monotonic() < until:
-        time.sleep(0.002)
+    assert enough.wait(180)
     desk.kill("desk")
     for one in hands:
         one.join()

@@ -7,11 +7,11 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import pytest
 
-from tests.harness import ROOT, Desk, StandIns
+from tests.harness import ROOT, Desk, StandIns, wait_until
 
 GIVE = """
 import json
@@ -56,16 +56,22 @@ def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, str]]:
     found.kill()
 
 
-async def many(url: str, key: str, count: int, path: str) -> list[int]:
-    """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested."""
+# Files that may be open.
+AT_ONCE = 400
+
+
+async def many(url: str, key: str, count: int, path: str, sent: Callable[[], object] = lambda: None) -> list[int]:
+    """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested. ``sent`` is called for each that is
+    under way."""
     host, port = url.removeprefix("http://").split(":")
     request = f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {key}\r\nConnection: close\r\n\r\n".encode()
-    room = asyncio.Semaphore(400)  # files that may be open
+    room = asyncio.Semaphore(AT_ONCE)
 
     async def one() -> int:
         async with room:
             reader, writer = await asyncio.open_connection(host, int(port))
             writer.write(request)
+            sent()
             answer = await asyncio.wait_for(reader.read(), 120)
             writer.close()
             return int(answer.split(b" ", 2)[1])
@@ -78,8 +84,21 @@ def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_
     found, key = desk
     found.python(ABOUT_TO_END.format(left=left))
     issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
-    stand_ins.fault("slow_answer", where="token", count=1, seconds=1)  # so that all the others ask while it is under way
-    answers = asyncio.run(many(found.url, key, 1000, "/draw/cargo-manifests-sandbox"))
+    stand_ins.fault("hold", where="token")  # the renewal is under way until hundreds have asked
+    asked: list[None] = []
+
+    def release() -> None:
+        wait_until(lambda: stand_ins.state()["held"] == 1, what="the renewal")
+        wait_until(lambda: len(asked) >= AT_ONCE, what="the others")
+        stand_ins.fault("none")
+
+    async def run() -> list[int]:
+        releasing = asyncio.create_task(asyncio.to_thread(release))
+        got = await many(found.url, key, 1000, "/draw/cargo-manifests-sandbox", lambda: asked.append(None))
+        await releasing
+        return got
+
+    answers = asyncio.run(run())
     assert answers == [200] * 1000
     assert stand_ins.calls("issued:refresh_token") == issued + 1
     assert int(found.python(COUNT.format(way="draw"))) == before + 1000
@@ -89,8 +108,9 @@ def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], 
     found, key = desk
 
     async def run() -> list[int]:
+        before = stand_ins.calls("api")
         begun = asyncio.create_task(many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
-        await asyncio.sleep(0.7)
+        await asyncio.to_thread(wait_until, lambda: stand_ins.calls("api") > before + 20, what="the first of them")
         await asyncio.to_thread(stand_ins.age, 2000, "access")
         return await begun
 
