@@ -13,7 +13,9 @@ from tests.harness import StandIns
 from tests.reruns import Reruns
 
 settings.register_profile("steady", deadline=None, derandomize=True)
-settings.load_profile("steady")
+# bin/test --quick: a look, before the whole.
+settings.register_profile("quick", parent=settings.get_profile("steady"), max_examples=15)
+settings.load_profile("quick" if os.environ.get("NEATLATCH_TEST_QUICK") else "steady")
 
 
 def pytest_configure(config: pytest.Config) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import hashlib
 import json
 import os
 import shutil
@@ -11,6 +12,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +91,21 @@ def _wait_for(port: int, program: subprocess.Popen[Any], name: str, log: Path) -
     raise SystemExit(f"{name} did not start; the lines above say why.")
 
 
+def _digest(folder: Path, pattern: str) -> str:
+    """What stands in files, their names included."""
+    found = hashlib.sha256((ROOT / "requirements.txt").read_bytes())
+    for file in sorted(one for one in folder.glob(pattern) if one.is_file()):
+        found.update(f"{file.relative_to(folder)}\n".encode() + file.read_bytes())
+    return found.hexdigest()
+
+
+def _once_for(stamp: Path, digest: str, work: Callable[[], None]) -> None:
+    """Do something if it was not done for this yet; each takes seconds, and a demo is often started anew with nothing changed."""
+    if not stamp.exists() or stamp.read_text() != digest:
+        work()
+        stamp.write_text(digest)
+
+
 def _fill(home: Path, control_port: int, only: tuple[str, ...]) -> dict[str, Any]:
     """Load the scenario into an empty desk, or read the logins of one that was loaded."""
     logins = home / "logins.json"
@@ -157,8 +174,10 @@ def main() -> None:
             "standins",
             log,
         )
-        crew.run("manage.py", "migrate", "--verbosity", "0")
-        crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0")
+        _once_for(home / ".tables", _digest(ROOT / "neatlatch" / "desk", "*/migrations/*.py"),
+                  lambda: crew.run("manage.py", "migrate", "--verbosity", "0"))  # fmt: skip
+        _once_for(home / ".static", _digest(ROOT / "web" / "dist", "**/*"),
+                  lambda: crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0"))  # fmt: skip
         logins = _fill(home, control_port, tuple(given.only))
         desk = crew.start("desk", "-m", "uvicorn", "neatlatch.desk.asgi:application", "--host", "127.0.0.1", "--port", str(given.port),
                           "--timeout-graceful-shutdown", "3", "--timeout-keep-alive", "75", "--no-access-log", "--lifespan", "off")  # fmt: skip

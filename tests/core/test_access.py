@@ -48,6 +48,7 @@ def books(draw: st.DrawFn) -> Book:
     return Book(tuple(rule() for _ in range(draw(st.integers(0, 8)))), groups)
 
 
+@pytest.mark.slow
 @given(books())
 def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
     access = Access(book)
@@ -56,6 +57,7 @@ def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
         assert (found.allowed, found.rule) == plain(book, who, operation, resource, address)
 
 
+@pytest.mark.slow
 @settings(max_examples=40)
 @given(books())
 def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Book) -> None:
@@ -66,6 +68,7 @@ def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Bo
     assert set(never_decide(book, OPERATIONS)) == set(range(len(book.rules))) - deciding
 
 
+@pytest.mark.slow
 @given(books())
 def test_the_matrix_is_made_of_decisions(book: Book) -> None:
     resources = ("a", "ab", "b", "a*", "*")
@@ -78,6 +81,7 @@ def test_the_matrix_is_made_of_decisions(book: Book) -> None:
         assert {rule for _, rule in tried if rule is not None} == set(cell.rules)
 
 
+@pytest.mark.slow
 @given(books())
 def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
     for out, back in ((formats.to_csv, formats.from_csv), (formats.to_json, formats.from_json)):
@@ -85,6 +89,7 @@ def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
         assert (again.rules, dict(again.groups)) == (book.rules, dict(book.groups))
 
 
+@pytest.mark.slow
 @given(books(), books())
 def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other: Book) -> None:
     a, b = (work_out(book, WHO, RESOURCES[1:], OPERATIONS) for book in (one, other))

@@ -68,6 +68,7 @@ def openssl(folder: Path, leaf: x509.Certificate, others: list[x509.Certificate]
 SERVER = ExtendedKeyUsageOID.SERVER_AUTH
 
 
+@pytest.mark.slow
 @given(
     depth=st.integers(0, 3), ca=st.lists(st.sampled_from([True, True, True, False]), min_size=3, max_size=3),
     length=st.lists(st.sampled_from([None, None, 0, 1]), min_size=4, max_size=4), ends=st.lists(st.sampled_from([100, 100, 100, -1]), min_size=5, max_size=5),

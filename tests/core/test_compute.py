@@ -137,9 +137,10 @@ def missing(name: str) -> bytes:
     raise BadInput(f"{name!r} is not there")
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", sorted(OPS))
 def test_no_line_stops_the_next_and_none_is_unforeseen(name: str) -> None:
-    @settings(max_examples=60)
+    @settings(max_examples=30)
     @given(inputs(name))
     def hold(told: dict[str, Any]) -> None:
         got = list(answers([json.dumps(told), GOOD], missing))

@@ -91,6 +91,7 @@ _KEY = ec.generate_private_key(ec.SECP256R1())
 _ISSUER = issuing.Issuer(issuing.make_root("The house", "Root", _KEY, 1, AT), _KEY)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["EC", "RSA"])
 def test_a_packed_certificate_is_opened_by_openssl(kind: str, tmp_path: Path) -> None:
     """RFC 7292: sealed with AES-256 and PBES2, checked by SHA-256, as ``openssl pkcs12 -info`` says."""
@@ -117,6 +118,7 @@ def test_a_packed_certificate_is_opened_by_openssl(kind: str, tmp_path: Path) ->
 _NAMES = st.lists(st.from_regex(r"[a-z][a-z0-9-]{0,20}[a-z0-9](\.[a-z]{2,8}){1,2}", fullmatch=True), min_size=1, max_size=5, unique=True)
 
 
+@pytest.mark.slow
 @settings(max_examples=40)
 @given(
     names=_NAMES,

@@ -11,6 +11,7 @@ from neatlatch.core import differ, redirects
 URI = st.from_regex(r"\Ahttps://[a-z]{1,5}\.example(:[1-9][0-9]{1,3})?(/[a-zA-Z0-9]{0,4}){0,3}(\?[a-z]=[0-9])?\Z")
 
 
+@pytest.mark.slow
 @given(st.lists(URI, min_size=1, max_size=4), URI)
 def test_only_the_same_string_matches_for_web_clients(registered: list[str], presented: str) -> None:
     """RFC 9700 §2.1."""

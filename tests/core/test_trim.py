@@ -78,6 +78,7 @@ def systems(draw: st.DrawFn) -> System:
     return scopes, [(f"o{place}", tuple(one)) for place, one in enumerate(operations)]
 
 
+@pytest.mark.slow
 @given(systems())
 def test_trim_is_what_brute_force_finds(system: System) -> None:
     scopes, operations = system
@@ -120,6 +121,7 @@ def test_sixty_scopes_and_four_hundred_operations_as_the_integer_program(
     assert float(smallest(scopes, operations).weight) == pytest.approx(integer_program(scopes, operations))
 
 
+@pytest.mark.slow
 def test_an_operation_with_very_many_ways_is_worked_out_too() -> None:
     names = [f"s{one:02}" for one in range(30)]
     scopes = {name: Weighed(Fraction(1 + place % 3)) for place, name in enumerate(names)}
