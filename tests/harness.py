@@ -11,14 +11,18 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import httpx
 
+from neatlatch.desk.common import clock
 from tests.prepared import migrated
 
+# bin/prove: a proof in its whole form. Its small form is what bin/test runs.
+WHOLE = os.environ.get("NEATLATCH_PROVE") == "whole"
 ROOT = Path(__file__).resolve().parents[1]
 # Chromium without its background traffic, so that a closed network does not slow it down.
 CHROMIUM_FLAGS = [
@@ -79,13 +83,43 @@ def wait_until(true: Callable[[], Any], seconds: float = 180, what: str = "it") 
     raise AssertionError(f"{what} did not happen within {seconds} s")
 
 
+class Clock:
+    """One clock for all programs of a test, stepped by hand from event to event."""
+
+    # What the worker does by the clock.
+    LOOPS = frozenset({"rounds", "renewals", "leftovers", "house"})
+
+    def __init__(self, file: Path, begin: datetime) -> None:
+        self.file, self.now = file, begin
+        file.parent.mkdir(parents=True, exist_ok=True)
+        clock.write(file, begin)
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """What lets a program go by it."""
+        return {clock.VARIABLE: str(self.file)}
+
+    def step(self, what_for: str = "", **span: float) -> None:
+        """Step on, and wait until all that is due by then is done."""
+        self.now += timedelta(**span)
+        clock.write(self.file, self.now)
+        self.wait_for_idle(what_for)
+
+    def wait_for_idle(self, what_for: str = "") -> None:
+        """Wait until the worker has done all that is due now."""
+        wait_until(lambda: clock.are_idle(self.file, self.now, set(self.LOOPS)), what=f"idle at {self.now:%H:%M:%S} {what_for}")
+
+
 class StandIns:
     """The stand-ins."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, environment: Mapping[str, str] | None = None) -> None:
         self.port = free_ports(OFFSETS)
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)], cwd=ROOT, stdout=subprocess.PIPE
+            [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)],
+            cwd=ROOT,
+            stdout=subprocess.PIPE,
+            env={**os.environ, **(environment or {})},
         )
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
@@ -139,7 +173,9 @@ class Desk:
 
     application = "neatlatch.desk.asgi:application"
 
-    def __init__(self, home: Path, stand_ins: StandIns, trust: Path, round_minutes: float = 60) -> None:
+    def __init__(
+        self, home: Path, stand_ins: StandIns, trust: Path, round_minutes: float = 60, more: Mapping[str, str] | None = None
+    ) -> None:
         self.home, self.stand_ins, self.port = home, stand_ins, free_ports()
         self.url = f"http://127.0.0.1:{self.port}"
         home.mkdir(parents=True, exist_ok=True)
@@ -147,6 +183,7 @@ class Desk:
             **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),
             "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "tests.quick",
             "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": str(ROOT),
+            **(more or {}),
         }  # fmt: skip
         self.programs: dict[str, subprocess.Popen[bytes]] = {}
 

@@ -40,12 +40,21 @@ from tests.settings import HOME_OF_TESTS
 
 from .houses import House
 from .offices import Office
+from .transactions import RECORDER, transactions_hold_statements_only
+
+__all__ = ["transactions_hold_statements_only"]
 
 STORY = yaml.safe_load(SCENARIO.read_text())
 SERVICE = "svc-manifests@gannet.example"
 PERSON = "m.orr@gannet.example"
 URI = "http://127.0.0.1:8600/return"
 PASSWORD = "skerry-lantern-hawser"
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """What happens inside transactions is looked at in every test."""
+    RECORDER.install()
+    config.pluginmanager.register(RECORDER, "transactions")
 
 
 @dataclass

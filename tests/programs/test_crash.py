@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from tests.harness import Desk, StandIns, wait_until
+from tests.harness import WHOLE, Desk, StandIns, wait_until
 
 STATE = """
 import json
@@ -100,8 +100,10 @@ def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> Non
     desk.kill()
 
 
-def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns) -> None:
+@pytest.mark.parametrize("time_", range(8 if WHOLE else 1))
+def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns, time_: int) -> None:
     """The stand-in has rotated and the answer is under way when worker and desk are killed."""
+    desk.kill()
     desk.python(NEAR_ITS_END)
     before = state(desk)
     issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
@@ -123,7 +125,8 @@ def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns) -> N
     assert stand_ins.calls("issued:refresh_token") == issued + 2
 
 
-def test_killed_between_the_answer_and_saving_it(desk: Desk, stand_ins: StandIns) -> None:
+@pytest.mark.parametrize("time_", range(8 if WHOLE else 1))
+def test_killed_between_the_answer_and_saving_it(desk: Desk, stand_ins: StandIns, time_: int) -> None:
     """The stand-in has rotated, its answer has come, and the database is locked when worker and desk are killed."""
     desk.kill()
     desk.python(NEAR_ITS_END)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import threading
 from collections.abc import Iterator
 from typing import Any
@@ -10,7 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.harness import Desk, StandIns
+from tests.harness import WHOLE, Desk, StandIns
 
 FILL = """
 import json
@@ -54,7 +55,9 @@ COUNT, HANDS = 16, 4
 def desk(stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Desk, str]]:
     from tests.settings import HOME_OF_TESTS
 
-    found = Desk(HOME_OF_TESTS / "crash-issuing", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    home = HOME_OF_TESTS / "crash-issuing"
+    shutil.rmtree(home, ignore_errors=True)
+    found = Desk(home, stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
     found.migrate()
     password = json.loads(found.python(FILL).splitlines()[-1])
     found.start("desk")
@@ -92,7 +95,8 @@ def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> d
     return answers
 
 
-def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str]) -> None:
+@pytest.mark.parametrize("killed_after", range(1, COUNT - HANDS) if WHOLE else [5])
+def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_after: int) -> None:
     found, password = desk
     web = found.client("morag", password)
 
@@ -110,9 +114,9 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str]) -> None:
         answer.raise_for_status()
         return answer.json()
 
-    first = side_by_side(list(range(COUNT)), register, 5, found)
+    first = side_by_side(list(range(COUNT)), register, killed_after, found)
     half = state(found)
-    assert 5 <= len(first) < COUNT
+    assert killed_after <= len(first) < COUNT
     assert set(half["clients"].values()) <= {1}
     assert half["journal"] is None
     # Each is whole or not there at all: a client with its credential, its handover and its entry of the journal.
@@ -138,7 +142,7 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str]) -> None:
         answer.raise_for_status()
         return answer.json()["value"]
 
-    seen = side_by_side(handovers, show, 5, found)
+    seen = side_by_side(handovers, show, killed_after, found)
     found.start("desk")
     web = found.client("morag", password)
     left = [one for one in handovers if one not in seen]

@@ -65,20 +65,23 @@ def make_link(by: Person, handover: Handover, to: str) -> tuple[Handover, str, s
     return handover, f"{settings.PUBLIC_URL}/asked/handover/{value}", code
 
 
-@transaction.atomic
 def make_pkcs12(by: Person, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
     """Hand a certificate over with its key as a PKCS#12 file (RFC 7292). Answers the file, and its password, which is to go by another road."""
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
-    handover = _waiting(handover)
-    credential = handover.credential
+    credential = Handover.objects.select_related("credential").get(pk=handover.pk).credential
     issued = Issued.objects.select_related("authority").filter(credential=credential).first()
     if issued is None:
         raise Problem(409, "This secret is not the key of a certificate.", "Hand it over by a link, or as a file to its owner's key.")
     password = "-".join(secrets.token_hex(3) for _ in range(4))
+    if credential.value is None:
+        raise Problem(410, "This secret was taken already.", "It cannot be handed over again. If it was lost, have a new one made.")
     key = keys.open_private(credential.open().reveal().encode("ascii"))
+    # The password is stretched while nobody waits for the database; who was quicker meanwhile is found out after it.
     data = packing.pack(issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password)
-    _filed(by, handover, to, "put into a PKCS#12 file", {})
+    with transaction.atomic():
+        handover = _waiting(handover)
+        _filed(by, handover, to, "put into a PKCS#12 file", {})
     return handover, data, password
 
 

@@ -8,7 +8,7 @@ from datetime import timedelta
 
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from neatlatch.core import totp
@@ -19,7 +19,6 @@ from neatlatch.desk.journal.services import write
 from .models import Person, Role
 
 
-@transaction.atomic
 def add(by: Person | None, username: str, name: str, role: str, password: str) -> Person:
     """Add a person. Raises :class:`Problem` where something is wrong with what was given."""
     errors: dict[str, str] = {}
@@ -38,9 +37,13 @@ def add(by: Person | None, username: str, name: str, role: str, password: str) -
         errors["password"] = " ".join(error.messages)
     if errors:
         raise wrong_fields(errors)
-    person.set_password(password)
-    person.save()
-    write(by, "added", "person", username, {"role": role})
+    person.set_password(password)  # slow on purpose, so before anybody waits for the database
+    try:
+        with transaction.atomic():
+            person.save(force_insert=True)
+            write(by, "added", "person", username, {"role": role})
+    except IntegrityError as error:
+        raise wrong_fields({"username": "Somebody has this login name already."}) from error
     return person
 
 

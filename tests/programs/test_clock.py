@@ -1,0 +1,105 @@
+"""Desk, worker and stand-ins by one clock, stepped from event to event: rounds, renewals, hand-overs, lock-outs and sessions, without waiting for any."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.harness import Clock, Desk, StandIns
+
+FILL = """
+import json
+from django.utils import timezone
+from neatlatch.demo.load import load
+from neatlatch.desk.applications.models import Application, Environment, Place
+logins = load({port}, only=("cargo-manifests",))
+application = Application.objects.create(key="crew-roster", name="Crew roster", profile={{"schemes": [{{"key": "bearer"}}], "scopes": []}})
+Place.objects.create(application=application, environment=Environment.objects.get(key="production"), house=True, changed_at=timezone.now())
+print(json.dumps(logins["morag"][1]))
+"""
+STATE = """
+import json
+from neatlatch.desk.connections.models import TokenSet
+from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.rounds.models import Round
+print(json.dumps({
+    "rounds": [[r.begun.isoformat(), r.ended is not None] for r in Round.objects.order_by("number")],
+    "generation": TokenSet.objects.get(connection__ref="cargo-manifests-sandbox").generation,
+    "handovers": [[h.closed is not None, h.credential.revoked is not None] for h in Handover.objects.filter(credential__client__house=True)],
+}))
+"""
+
+
+@pytest.fixture
+def world() -> Iterator[tuple[Clock, Desk, StandIns, str]]:
+    from tests.settings import HOME_OF_TESTS
+
+    home = HOME_OF_TESTS / "clock"
+    clock = Clock(home / "now", datetime.now(UTC).replace(microsecond=0))
+    stand_ins = StandIns(home / "standins", clock.environment)
+    desk = Desk(home / "desk", stand_ins, home / "standins" / "certificates" / "root.pem", round_minutes=5, more=clock.environment)
+    desk.migrate()
+    password = json.loads(desk.python(FILL.format(port=stand_ins.port)).splitlines()[-1])
+    desk.start()
+    yield clock, desk, stand_ins, password
+    desk.kill()
+    stand_ins.stop()
+
+
+def test_from_event_to_event(world: tuple[Clock, Desk, StandIns, str]) -> None:
+    clock, desk, stand_ins, password = world
+
+    def state() -> Any:
+        return json.loads(desk.python(STATE).splitlines()[-1])
+
+    begun = clock.now
+    clock.wait_for_idle("the first round")
+    assert state()["rounds"] == [[begun.isoformat(), True]]
+    clock.step(minutes=4, seconds=30)
+    assert len(state()["rounds"]) == 1
+    clock.step("the second round", minutes=1)
+    assert [ended for _, ended in state()["rounds"]] == [True, True]
+
+    # A token of 900 s is renewed when a fifth of its life is left, at 720 s, and not before.
+    issued = stand_ins.calls("issued:refresh_token")
+    clock.step(minutes=6)  # 690 s
+    assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued, 1)
+    clock.step("the renewal", minutes=1)  # 750 s
+    assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued + 1, 2)
+
+    # A login name is locked after five wrong passwords, for fifteen minutes.
+    stranger = httpx.Client(base_url=desk.url, timeout=90)
+    stranger.headers["X-CSRFToken"] = stranger.get("/api/session").json()["csrf"]
+    said = [stranger.post("/api/session", json={"username": "morag", "password": "wrong"}).status_code for _ in range(6)]
+    assert said[0] == 401
+    locked = said[-1]
+    assert locked in (403, 429)
+    assert stranger.post("/api/session", json={"username": "morag", "password": password}).status_code == locked
+    clock.step(minutes=14)
+    assert stranger.post("/api/session", json={"username": "morag", "password": password}).status_code == locked
+    clock.step(minutes=17)
+    web = desk.client("morag", password)
+
+    # A secret of the house that nobody takes is revoked after a day; a session ends after twelve hours.
+    body = {
+        "application": "crew-roster",
+        "environment": "production",
+        "name": "a till",
+        "scheme": "bearer",
+        "by_house": True,
+        "by_protocol": False,
+    }
+    web.post("/api/clients", json=body, headers={"Idempotency-Key": "1"}).raise_for_status()
+    clock.step(hours=11, minutes=59)
+    assert web.get("/api/session").json()["person"]
+    clock.step(minutes=2)
+    assert web.get("/api/session").json()["person"] is None
+    clock.step(hours=11, minutes=58)
+    assert state()["handovers"] == [[False, False]]
+    clock.step("the end of the hand-over", minutes=2)
+    assert state()["handovers"] == [[True, True]]
