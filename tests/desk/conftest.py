@@ -28,6 +28,7 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common.keyfile import read_keys
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import sign_in
 from neatlatch.desk.connections.models import Connection, SignIn
@@ -124,6 +125,7 @@ def django_db_keepdb() -> bool:
     """The test database is the prepared one, which lacks nothing."""
     HOME_OF_TESTS.joinpath("desk").mkdir(parents=True, exist_ok=True)
     shutil.copy(migrated(), HOME_OF_TESTS / "desk" / "test.sqlite3")
+    read_keys(HOME_OF_TESTS / "desk" / "safe.key", create=True)  # as programs do when they start, before any transaction
     return True
 
 

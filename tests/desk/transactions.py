@@ -22,10 +22,11 @@ from neatlatch.wire.road import Road
 
 OURS = str(Path(__file__).resolve().parents[2] / "neatlatch" / "desk")
 # Statements in one transaction, and seconds of its thread's processor time (not of the clock on the wall: the machine may be busy).
-MOST_STATEMENTS, MOST_SECONDS = 60, 0.5
+MOST_STATEMENTS, MOST_SECONDS = 80, 0.5
 # Transactions that may do more, each with the reason.
 EXCEPTED = {
     "inventory.services.apply": "until “Ten thousand connections”: a file is applied as a whole",
+    "inventory.tables.take_users": "the same, for a table",
 }
 
 
