@@ -195,7 +195,9 @@ class Desk:
         return done.stdout
 
     def migrate(self) -> None:
-        """Give it a database with all tables and nothing in them."""
+        """Give it a database with all tables and nothing in them; whatever a run before left in its home goes."""
+        shutil.rmtree(self.home)
+        self.home.mkdir()
         shutil.copy(migrated(), self.home / "desk.sqlite3")
 
     def manage(self, *words: str) -> None:

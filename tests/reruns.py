@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import pytest_rerunfailures
 
 _ALLOWED: set[Path] = set()
 
@@ -33,7 +34,12 @@ class Reruns:
     def pytest_runtest_setup(self, item: pytest.Item) -> Iterator[None]:
         """Before a second run, end every fixture, those of the session too: desks, stand-ins, browser."""
         if getattr(item, "execution_count", 1) > 1:
-            item.session._setupstate.teardown_exact(None)  # no public way to it
+            # The plugin has put their ends aside, to be run after the test that needs them last; there is no public way to either.
+            ends = pytest_rerunfailures.suspended_finalizers
+            state = item.session._setupstate
+            state.stack = {**ends, **state.stack}
+            ends.clear()
+            state.teardown_exact(None)
         return (yield)
 
     def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:

@@ -45,6 +45,7 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
         shutil.copytree(fresh, fresh.with_name("empty"))
         (fresh.with_name("empty") / "logins.json").write_text(Desk(fresh.with_name("empty"), stand_ins, trust).python(EMPTY))
     source = fresh.with_name("empty") if fill == EMPTY else fresh
+    shutil.rmtree(home, ignore_errors=True)  # of a first run that failed
     shutil.copytree(source, home, ignore=shutil.ignore_patterns("static"))
     (home / "static").symlink_to(fresh / "static")
     desk = Desk(home, stand_ins, trust)
