@@ -99,15 +99,15 @@ class Clock:
         """What lets a program go by it."""
         return {clock.VARIABLE: str(self.file)}
 
-    def step(self, what_for: str = "", **span: float) -> None:
-        """Step on, and wait until all that is due by then is done."""
+    def step(self, what_for: str = "", *, loops: frozenset[str] = LOOPS, **span: float) -> None:
+        """Step on, and wait until all that is due by then is done, by all loops or by some."""
         self.now += timedelta(**span)
         clock.write(self.file, self.now)
-        self.wait_for_idle(what_for)
+        self.wait_for_idle(what_for, loops)
 
-    def wait_for_idle(self, what_for: str = "") -> None:
+    def wait_for_idle(self, what_for: str = "", loops: frozenset[str] = LOOPS) -> None:
         """Wait until the worker has done all that is due now."""
-        wait_until(lambda: clock.are_idle(self.file, self.now, set(self.LOOPS)), what=f"idle at {self.now:%H:%M:%S} {what_for}")
+        wait_until(lambda: clock.are_idle(self.file, self.now, set(loops)), what=f"idle at {self.now:%H:%M:%S} {what_for}")
 
 
 class StandIns:

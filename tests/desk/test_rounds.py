@@ -5,9 +5,12 @@ from __future__ import annotations
 import threading
 from datetime import timedelta
 from typing import Any
+from uuid import uuid4
 
 import pytest
+from django.db import connection as database
 from django.db import connections as databases
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.desk.connections import services as connections
@@ -235,3 +238,52 @@ def test_the_pace_is_kept(setup: Setup, watch: Watch) -> None:
     assert test.passed
     assert calls > 3
     assert watch.waited == pytest.approx((calls - 2) / 2)
+
+
+def past(connection: Connection, *ages: timedelta) -> None:
+    """Samples of a connection, so old each."""
+    now = timezone.now()
+    Sample.objects.bulk_create(
+        Sample(test_id=uuid4(), connection=connection, at=now - age, passed=number % 3 > 0, ms=float(number))
+        for number, age in enumerate(ages)
+    )
+
+
+def test_the_last_samples_of_each_connection_are_read_by_index(setup: Setup) -> None:
+    place = setup.place()
+    one, two, three = (setup.connection(setup.client(place, "manifest.read"), ref=ref) for ref in ("one", "two", "three"))
+    past(one, *(timedelta(minutes=5 * number) for number in range(60, 0, -1)))
+    past(two, *(timedelta(minutes=number) for number in (9, 3, 6)))
+    found = services.last_samples(24)
+    assert set(found) == {one.pk, two.pk}  # the third has none
+    for connection in (one, two):
+        expected = Sample.objects.filter(connection=connection).order_by("-at")[:24]
+        assert found[connection.pk] == [(each.at, each.passed, each.ms) for each in reversed(expected)]
+    assert three.pk not in found
+    with CaptureQueriesContext(database) as asked:
+        services.last_samples(24)
+    assert len(asked) == 1
+    with database.cursor() as cursor:
+        plan = [row[3] for row in cursor.execute(f"EXPLAIN QUERY PLAN {asked[0]['sql']}").fetchall()]
+    assert not any(one.startswith("SCAN s") or one.startswith("SCAN rounds_sample") for one in plan), plan
+
+
+def test_samples_go_after_a_fortnight_in_blocks(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.connection(setup.client(setup.place(), "manifest.read"))
+    past(
+        connection,
+        *(timedelta(days=20, minutes=-number) for number in range(50)),
+        *(timedelta(days=13, minutes=number) for number in (5, 1)),
+    )
+    monkeypatch.setattr(services, "_BLOCK", 20)
+    monkeypatch.setattr(services, "_BLOCKS", 2)
+    assert services.forget_old_samples(timezone.now()) == 40  # no more in one go
+    assert services.forget_old_samples(timezone.now()) == 10
+    assert services.forget_old_samples(timezone.now()) == 0
+    assert Sample.objects.count() == 2
+
+
+def test_a_sample_has_one_index_beside_its_number() -> None:
+    """An index more is a third of what a sample costs."""
+    assert [one.fields for one in Sample._meta.indexes] == [["connection", "-at"]]
+    assert not any(field.db_index or field.unique for field in Sample._meta.concrete_fields if not field.primary_key)

@@ -67,10 +67,18 @@ def test_from_event_to_event(world: tuple[Clock, Desk, StandIns, str]) -> None:
 
     # A token of 900 s is renewed when a fifth of its life is left, at 720 s, and not before.
     issued = stand_ins.calls("issued:refresh_token")
-    clock.step(minutes=6)  # 690 s
+    # The application holds its answers, so the third round does not end; renewals and house-keeping go on beside it.
+    stand_ins.fault("hold", where="api", count=99)
+    beside = Clock.LOOPS - {"rounds"}
+    clock.step(minutes=6, loops=beside)  # 690 s
+    assert [ended for _, ended in state()["rounds"]] == [True, True, False]
     assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued, 1)
-    clock.step("the renewal", minutes=1)  # 750 s
+    clock.step("the renewal", minutes=1, loops=beside)  # 750 s
     assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued + 1, 2)
+    assert [ended for _, ended in state()["rounds"]] == [True, True, False]
+    stand_ins.fault("none")
+    clock.wait_for_idle("the end of the round")
+    assert all(ended for _, ended in state()["rounds"])
 
     # A login name is locked after five wrong passwords, for fifteen minutes.
     stranger = httpx.Client(base_url=desk.url, timeout=90)
