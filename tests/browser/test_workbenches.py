@@ -9,7 +9,7 @@ from pathlib import Path
 import httpx
 import pytest
 import yaml
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.harness import PORTS, Desk, StandIns
 
@@ -110,6 +110,37 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     expect(page.get_by_text("1 of 1 caller would be refused")).to_be_visible()
     page.get_by_role("button", name="Take the registered one here").click()
     expect(page.get_by_text("every caller matches")).to_be_visible()
+
+
+@pytest.mark.parametrize("where", ["the bench", "the client's page"])
+def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> None:
+    """What was worked out for another list is not shown, and a late answer to it does not come after the answer to this one."""
+    client = client_of(page, "cargo-manifests")
+    page.goto(f"/clients/{client}" + ("/redirect-uris" if where == "the bench" else ""))
+    late: list[Route] = []
+    page.route(
+        "**/redirect-uris/previews", lambda route: late.append(route) if "late" in (route.request.post_data or "") else route.continue_()
+    )
+    page.get_by_role("button", name="Change them" if where == "the bench" else "Change redirect URIs").click()
+    effects, save = page.locator("[data-effects]"), page.get_by_role("button", name="Change them there")
+    expect(effects).to_have_attribute("data-effects", "known")
+    expect(save).to_be_enabled()
+    first = page.get_by_label("Redirect URI 1", exact=True)
+    whole = first.input_value()
+    with page.expect_request("**/redirect-uris/previews"):
+        first.fill("https://desk.gannet.example/late")
+    expect(effects).to_have_attribute("data-effects", "asked")
+    expect(save).to_be_disabled()  # nobody knows yet what this would stop
+    first.fill(whole)
+    expect(effects).to_have_attribute("data-effects", "known")
+    told = effects.inner_text()
+    with page.expect_response("**/redirect-uris/previews"):
+        late[0].fulfill(json=[{"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "users": []}])
+    page.evaluate("() => new Promise(requestAnimationFrame)")
+    assert effects.inner_text() == told
+    expect(page.get_by_text("A late answer.")).to_have_count(0)
+    expect(save).to_be_enabled()
+    page.unroute_all()
 
 
 def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
