@@ -135,7 +135,7 @@ def begin_oauth(page: Page, name: str, scopes: tuple[str, ...]) -> None:
     )
     expect(page.locator("fieldset input:checked")).to_have_count(len(scopes))
     address = "/api" + urlsplit(page.url).path.removesuffix("/set-up")
-    wait_until(lambda: set(page.request.get(address).json()["scopes"]) == set(scopes), 30, "the scopes to be saved")
+    wait_until(lambda: set(page.request.get(address).json()["scopes"]) == set(scopes), what="the scopes to be saved")
     open_section(page, "Prepare their side")
     page.get_by_label("What it is to be called there").fill(name)
     by_protocol = page.get_by_label("Register it there for me")

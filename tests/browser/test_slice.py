@@ -157,9 +157,7 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
     page.get_by_role("button", name="Make it").click()
     expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
     page.get_by_role("button", name="Test now").click()
-    expect(page.locator("[data-rung=sign_in]")).to_contain_text(
-        "invalid_client", timeout=40_000
-    )  # tried again while it may not have spread
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text("invalid_client")  # tried again while it may not have spread
     expect(page.get_by_text("The new credential may not have spread yet.")).to_be_visible()  # it is half a minute old, and may be right
     page.get_by_role("button", name="replace").click()
     page.get_by_role("textbox", name="Client secret").fill(secret + "\n")

@@ -103,7 +103,7 @@ def test_one_that_checks_by_itself_learns_of_a_revocation(desk: tuple[Desk, dict
     assert web.get(api, headers=token()).status_code == 200  # the old key signs until every receiver knows the new one
     ended = administrator.post(f"/api/clients/{client}/token-revocations", json={"why": "a test"}).raise_for_status().json()
     assert ended["ended"] == 2
-    wait_until(lambda: web.get(api, headers=first).status_code == 401, 10, "the refusal of the revoked token")
+    wait_until(lambda: web.get(api, headers=first).status_code == 401, what="the refusal of the revoked token")
     assert web.get(api, headers=token()).status_code == 200  # the client itself was not revoked
 
 
@@ -133,7 +133,7 @@ def test_one_that_takes_certificates_refuses_a_listed_one(desk: tuple[Desk, dict
     administrator = found.client("morag", str(made["password"]))
     body = {"reason": "keyCompromise", "why": "a test"}
     administrator.post(f"/api/certificates/{made['a planner'][1]}/revocations", json=body).raise_for_status()
-    wait_until(lambda: planner.get(api).status_code == 401, 10, "the refusal of the revoked certificate")
+    wait_until(lambda: planner.get(api).status_code == 401, what="the refusal of the revoked certificate")
     assert reader.get(api).status_code == 200
     # The one that replaces it is let in by the same account, which is named in it.
     client = made["a planner"][0]
@@ -191,7 +191,7 @@ def test_a_connection_of_ours_signs_in_at_the_house(desk: tuple[Desk, dict[str, 
     found.start("worker")
     test = administrator.post("/api/connections/berth-booking-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), 60, "the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), what="the test"
     )
     assert done["passed"], done["rungs"][-1]
     pins = {one["key"]: one["fit"] for one in administrator.get("/api/connections/berth-booking-display").json()["pins"]}
@@ -203,7 +203,7 @@ def test_a_connection_of_ours_shows_a_certificate_of_the_house(desk: tuple[Desk,
     administrator = found.client("morag", str(made["password"]))
     test = administrator.post("/api/connections/crew-roster-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), 60, "the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), what="the test"
     )
     assert done["passed"], done["rungs"][-1]
     pins = {one["key"]: (one["fit"], one["why"]) for one in administrator.get("/api/connections/crew-roster-display").json()["pins"]}
@@ -239,10 +239,10 @@ def test_a_credential_of_the_house_is_replaced(desk: tuple[Desk, dict[str, list[
         if not user["draws"]:
             act("movings", name=user["name"], moved=True)
     act("retirements", anyway=True)
-    wait_until(lambda: act("refusals")["refuse"] == "done", 15, "the refusal of the old one")
+    wait_until(lambda: act("refusals")["refuse"] == "done", what="the refusal of the old one")
     assert last["outcome"] == "done", last["said"]
     test = web.post(f"/api/connections/{ref}/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), 60, "the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
     )
     assert done["passed"], done["rungs"][-1]
