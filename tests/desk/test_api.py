@@ -430,6 +430,7 @@ def refusal_of_the_database(how: str) -> OperationalError:
         if how == "full":
             pages = cursor.execute("PRAGMA page_count").fetchone()[0]
             cursor.execute(f"PRAGMA max_page_count={pages}")
+        free = cursor.execute("PRAGMA freelist_count").fetchone()[0]
         statement = (
             "SELECT 1 WHERE " + " OR ".join(["1 = 2"] * 1500)
             if how == "too deep"
