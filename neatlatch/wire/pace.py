@@ -19,10 +19,9 @@ class Paces:
     def __len__(self) -> int:
         return len(self._buckets)
 
-    def take(self, paces: Mapping[Hashable, float], at: float, longest: float) -> float | None:
-        """Take one call out of each bucket, named with its pace in calls a second; answers the seconds to wait before calling.
-
-        ``None``: it would be longer than ``longest``, and nothing was taken out of any. ``at`` is in seconds of any steady clock.
+    def take(self, paces: Mapping[Hashable, float], at: float, longest: float) -> tuple[float, bool]:
+        """Take one call out of each bucket, named with its pace in calls a second; answers the seconds to wait before calling, and whether it
+        was taken: where the wait would be longer than ``longest``, nothing is taken out of any. ``at`` is in seconds of any steady clock.
         """
         with self._turn:
             after: dict[Hashable, Bucket] = {}
@@ -32,10 +31,10 @@ class Paces:
                 after[name], own = bucket.take(at)
                 wait = max(wait, own)
             if wait > longest:
-                return None
+                return wait, False
             for name, bucket in after.items():
                 self._buckets[name] = bucket
                 self._buckets.move_to_end(name)
             while len(self._buckets) > self._most:
                 self._buckets.popitem(last=False)
-            return wait
+            return wait, True

@@ -318,13 +318,13 @@ def _keep_pace(connection: Connection, key: UUID | None, limit: float | None) ->
     paces: dict[Hashable, float] = {("connection", connection.pk): connection.pace}
     if limit:
         paces["key", connection.pk, key] = limit
-    wait = _PACES.take(paces, time.monotonic(), connection.time_limit)
-    if wait is None:
+    wait, taken = _PACES.take(paces, time.monotonic(), connection.time_limit)
+    if not taken:
         raise Problem(
             429,
             "Too many requests wait for this connection's pace.",
             f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
-            retry_after=math.ceil(connection.time_limit),
+            retry_after=math.ceil(wait),
         )
     if wait > 0:
         time.sleep(wait)
