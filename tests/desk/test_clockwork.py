@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 import structlog.testing
+from django.utils import timezone
 from huey import SqliteHuey
 from huey.serializer import Serializer
 
@@ -74,6 +75,21 @@ def test_a_loop_that_waits_stops_at_once() -> None:
     loop.join(60)
     assert not loop.is_alive()
     assert work.times == 1
+
+
+def test_a_clock_that_is_set_back_stops_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The machine's clock goes back a year while something is done: the next time comes all the same."""
+    work, now = Counted(3), timezone.now()
+
+    def step_back() -> None:
+        monkeypatch.setattr(timezone, "now", lambda: now - timedelta(days=365 * work.times))
+        work()
+
+    loop = Loop("renewals", step_back, timedelta(milliseconds=1))
+    loop.start()
+    assert work.reached.wait(60)
+    loop.stop()
+    loop.join(60)
 
 
 class Marker:

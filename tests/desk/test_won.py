@@ -22,7 +22,7 @@ from django.test import Client as WebClient
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import won
+from neatlatch.desk.common import starting, won
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
@@ -235,6 +235,22 @@ def test_a_note_of_a_living_process_and_one_that_cannot_be_read_are_left(setup: 
     assert won.are_noted() == 2
     for one in notes():
         one.unlink()
+
+
+def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+
+    def fall(facts: won.Facts) -> None:
+        raise LookupError("not foreseen")
+
+    with monkeypatch.context() as patch:
+        patch.setitem(won._SAVERS, "tokens", fall)
+        starting.check_or_stop()
+    assert won.are_noted() == 1  # it is not lost either
+    starting.check_or_stop()
+    assert TokenSet.objects.get().generation == 2
 
 
 def test_a_connection_that_was_removed_meanwhile(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:

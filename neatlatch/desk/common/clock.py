@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 VARIABLE = "NEATLATCH_TEST_CLOCK"
@@ -76,7 +76,13 @@ def are_idle(path: Path, moment: datetime, names: set[str]) -> bool:
     return names <= said
 
 
-def wait(stop: threading.Event, now: Callable[[], datetime], until: datetime) -> None:
-    """Wait until a moment has come, or somebody sets ``stop``; under a test clock that moment comes by a step."""
-    while not stop.is_set() and (left := (until - now()).total_seconds()) > 0:
-        stop.wait(_LOOK_EVERY if file() is not None else min(left, 1.0))
+def wait(stop: threading.Event, now: Callable[[], datetime], until: datetime, longest: timedelta) -> None:
+    """Wait until a moment has come, or somebody sets ``stop``; under a test clock that moment comes by a step.
+
+    Without one it is never longer than ``longest``, whatever the machine's clock is set to meanwhile.
+    """
+    if file() is None:
+        stop.wait(max(0.0, min((until - now()).total_seconds(), longest.total_seconds())))
+        return
+    while not stop.is_set() and now() < until:
+        stop.wait(_LOOK_EVERY)

@@ -110,6 +110,9 @@ def take_up(about: str = "") -> int:
         except DatabaseError as error:
             log.warning("a note of what was won could not be taken up yet", note=note.name, why=str(error))
             continue
+        except Exception:  # a program starts all the same; the note stays for whoever looks into it
+            log.exception("a note of what was won could not be taken up", note=note.name)
+            continue
         _remove(note)
         taken += 1
         log.info("what was won by a process that is gone was saved", kind=kind, note=note.name)

@@ -40,7 +40,7 @@ class Loop(threading.Thread):
                 if not self._asks_busy():
                     clock.idle_at(self._label, now)
                 self._stop_asked.wait(0.02)
-            clock.wait(self._stop_asked, timezone.now, following)
+            clock.wait(self._stop_asked, timezone.now, following, self._every)
 
     def _once(self) -> None:
         try:
