@@ -46,6 +46,8 @@ def _safe(given: argparse.Namespace) -> int:
         print(f"Taken out of the key file: version {', '.join(map(str, gone))}. Older backups open only with the key file that was kept with them."
               if gone else "There is no older key.")  # fmt: skip
         return 0
+    if given.act == "unsaved":
+        return _unsaved(given.forget)
     version, count = rekeying.begin(), rekeying.Count()
     for count in rekeying.seal_anew():
         if count.done and count.done % 200 == 0:
@@ -57,6 +59,25 @@ def _safe(given: argparse.Namespace) -> int:
         print(f"{count.lost} values open with none of the keys; they were lost before, and are left as they are.", file=sys.stderr)
     print("Back up the key file now: what is sealed with the new key opens with no older copy of it.")
     return 1 if count.lost else 0
+
+
+def _unsaved(forgotten: str | None) -> int:
+    """Try again to save what an application gave and could not be saved, and list what is left; or forget one of them."""
+    from neatlatch.desk.common import won
+
+    if forgotten is not None:
+        try:
+            won.forget(forgotten)
+        except KeyError:
+            print(f"nlatch: Nothing called {forgotten} was set aside. nlatch safe unsaved lists what was.", file=sys.stderr)
+            return 1
+        print(f"Forgotten: {forgotten}.")
+        return 0
+    saved, left = won.take_up(again=True), won.unsaved()
+    print(f"{saved} saved now, {len(left)} set aside.")
+    for one in left:
+        print(f"{one.since:%Y-%m-%d %H:%M} UTC  {one.name}")
+    return 1 if left else 0
 
 
 def _back_up(given: argparse.Namespace) -> int:
@@ -105,7 +126,8 @@ def add_to(commands: Any) -> None:
     """Add these commands to the parser."""
     one = commands.add_parser("safe", help="look after the key of the safe",
                               description="rekey seals every value anew with a new key while desk and worker run, and goes on where it was cut off.")  # fmt: skip
-    one.add_argument("act", choices=["check", "rekey", "drop-old"])
+    one.add_argument("act", choices=["check", "rekey", "drop-old", "unsaved"])
+    one.add_argument("--forget", metavar="NAME", help="with unsaved: forget something that an application gave and that cannot be saved")
     one.set_defaults(run=_safe)
 
     one = commands.add_parser("backup", help="copy the database, whole and consistent, while everything runs")

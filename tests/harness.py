@@ -100,10 +100,14 @@ class Clock:
         return {clock.VARIABLE: str(self.file)}
 
     def step(self, what_for: str = "", *, loops: frozenset[str] = LOOPS, **span: float) -> None:
-        """Step on, and wait until all that is due by then is done, by all loops or by some."""
+        """Step on, and wait until all that is due by then is done, by all loops or by some; by none while no worker runs."""
         self.now += timedelta(**span)
         clock.write(self.file, self.now)
         self.wait_for_idle(what_for, loops)
+
+    def jump(self, **span: float) -> None:
+        """Step on, and wait for nobody."""
+        self.step(loops=frozenset(), **span)
 
     def wait_for_idle(self, what_for: str = "", loops: frozenset[str] = LOOPS) -> None:
         """Wait until the worker has done all that is due now."""
@@ -113,8 +117,8 @@ class Clock:
 class StandIns:
     """The stand-ins."""
 
-    def __init__(self, folder: Path, environment: Mapping[str, str] | None = None) -> None:
-        self.port = free_ports(OFFSETS)
+    def __init__(self, folder: Path, environment: Mapping[str, str] | None = None, port: int = 0) -> None:
+        self.port = port or free_ports(OFFSETS)
         self.process = subprocess.Popen(
             [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)],
             cwd=ROOT,
@@ -174,9 +178,15 @@ class Desk:
     application = "neatlatch.desk.asgi:application"
 
     def __init__(
-        self, home: Path, stand_ins: StandIns, trust: Path, round_minutes: float = 60, more: Mapping[str, str] | None = None
+        self,
+        home: Path,
+        stand_ins: StandIns,
+        trust: Path,
+        round_minutes: float = 60,
+        more: Mapping[str, str] | None = None,
+        port: int = 0,
     ) -> None:
-        self.home, self.stand_ins, self.port = home, stand_ins, free_ports()
+        self.home, self.stand_ins, self.port = home, stand_ins, port or free_ports()
         self.url = f"http://127.0.0.1:{self.port}"
         home.mkdir(parents=True, exist_ok=True)
         self.environment = {
@@ -248,3 +258,44 @@ class Desk:
         assert answer.status_code == 200, answer.text
         client.headers["X-CSRFToken"] = answer.json()["csrf"]
         return client
+
+
+class World:
+    """Stand-ins, and a desk with Cargo manifests that is not started yet, all by one clock. It is loaded once; whoever needs one gets a copy."""
+
+    def __init__(self, folder: Path, begin: datetime, ports: tuple[int, int] = (0, 0), round_minutes: float = 60) -> None:
+        self.folder, self.begin = folder, begin
+        self.clock = Clock(folder / "now", begin)
+        self.stand_ins = StandIns(folder / "standins", self.clock.environment, ports[0])
+        self.desk = Desk(
+            folder / "desk",
+            self.stand_ins,
+            folder / "standins" / "certificates" / "root.pem",
+            round_minutes,
+            self.clock.environment,
+            ports[1],
+        )
+
+    def load(self) -> None:
+        """Fill it. The passwords of its people are kept in a file beside."""
+        self.desk.migrate()
+        said = self.desk.python(
+            f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({self.stand_ins.port}, only=('cargo-manifests',))))"
+        )
+        (self.folder / "logins.json").write_text(said.splitlines()[-1])
+
+    @property
+    def password(self) -> str:
+        """The administrator's."""
+        return str(json.loads((self.folder / "logins.json").read_text())["morag"][1])
+
+    def copy(self, folder: Path, round_minutes: float = 60) -> World:
+        """One like it, at the same ports and the same moment; this one must have ended."""
+        shutil.rmtree(folder, ignore_errors=True)  # of a first run that failed
+        shutil.copytree(self.folder, folder, ignore=shutil.ignore_patterns("now.idle"))
+        return World(folder, self.begin, (self.stand_ins.port, self.desk.port), round_minutes)
+
+    def end(self) -> None:
+        """Stop everything."""
+        self.desk.kill()
+        self.stand_ins.stop()

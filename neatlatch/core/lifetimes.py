@@ -24,6 +24,19 @@ def ends(obtained: datetime, expires_in: float | None) -> datetime | None:
         return None  # beyond the year 9999: as good as no end
 
 
+def at_epoch(seconds: object) -> datetime | None:
+    """The moment so many seconds after 1970-01-01T00:00:00Z, as an application tells an end (RFC 7591 §3.2.1: 0 is no end).
+
+    ``None`` too for what is not a positive number, and beyond the year 9999.
+    """
+    if isinstance(seconds, bool) or not isinstance(seconds, int | float) or not seconds > 0:
+        return None
+    try:
+        return datetime.fromtimestamp(seconds, UTC)
+    except (OverflowError, OSError, ValueError):
+        return None
+
+
 def renew_at(obtained: datetime, end: datetime | None) -> datetime | None:
     """When to renew a token that ends at ``end``. ``None``: it has no known end."""
     if end is None:

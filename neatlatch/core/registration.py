@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
-from . import redirects
+from . import lifetimes, redirects
 from .schemes import JWT_GRANT
 from .scopes import joined, malformed
 
@@ -58,6 +59,11 @@ def read_answer(fields: Mapping[str, Any], asked: ClientMetadata) -> ClientMetad
         scopes=frozenset(scope.split()) if isinstance(scope, str) else asked.scopes,
         sign_in_method=method,
     )
+
+
+def secret_end(fields: Mapping[str, Any]) -> datetime | None:
+    """When the secret in a provider's answer ends (RFC 7591 §3.2.1); ``None``: never, or it does not say."""
+    return lifetimes.at_epoch(fields.get("client_secret_expires_at"))
 
 
 def check(client: ClientMetadata) -> dict[str, str]:

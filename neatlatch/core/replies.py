@@ -108,10 +108,17 @@ def read(endpoint: str, status: int, headers: Mapping[str, str], body: str, now:
 
 def _object(body: str) -> dict[str, Any] | None:
     try:
-        found = json.loads(body)
+        found = json.loads(body, parse_constant=_no_number)
+        if "\\u" in body:  # half a surrogate pair can be written as an escape, and then neither stored nor sent (RFC 8259 §8.2)
+            found = json.loads(json.dumps(found, ensure_ascii=False).encode("utf-8", "replace"))
     except (ValueError, RecursionError):
         return None
     return found if isinstance(found, dict) else None
+
+
+def _no_number(word: str) -> float:
+    """NaN and Infinity are no JSON (RFC 8259 §6), though Python reads them."""
+    raise ValueError(f"{word} is no number in JSON")
 
 
 def _text(found: Mapping[str, Any] | None, key: str) -> str | None:
@@ -149,7 +156,7 @@ def _token(status: int, headers: Mapping[str, str], body: str, wait: float | Non
         if _text(found, needed) is None:
             return Reading(False, None, f"{needed} is REQUIRED")
     expires = found.get("expires_in")
-    if isinstance(expires, str) and expires.isdigit():
+    if isinstance(expires, str) and expires.isascii() and expires.isdigit() and len(expires) < 20:
         expires = int(expires)  # some servers send the number as a string
     if isinstance(expires, bool) or not isinstance(expires, int | float) or expires < 0:
         expires = None

@@ -137,6 +137,14 @@ def test_no_end_and_an_absurd_one() -> None:
     assert lifetimes.is_over(NOW + timedelta(seconds=4), NOW)
 
 
+def test_an_end_told_in_seconds_since_1970() -> None:
+    # RFC 7591 §3.2.1: the value of its example, and 0 for "does not expire"
+    assert lifetimes.at_epoch(2893276800) == datetime(2061, 9, 7, tzinfo=UTC)
+    assert lifetimes.at_epoch(0) is None
+    for odd in (None, "2893276800", True, -1, 10**20, 1e300, float("nan"), float("inf"), [], {}):
+        assert lifetimes.at_epoch(odd) is None
+
+
 @pytest.mark.parametrize(
     ("seconds", "words"), [(0, "0 s"), (59, "59 s"), (60, "1 min"), (7199, "1 h"), (86400, "1 day"), (41 * 86400 + 5, "41 days")]
 )

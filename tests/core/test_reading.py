@@ -327,3 +327,23 @@ def test_an_issuer_that_must_be_sent_is_missed() -> None:
     assert not found.accept
     twice = replies.authorization_reply("https://c.example/r?code=x&code=y&state=s", "s")
     assert not twice.accept
+
+
+@pytest.mark.parametrize(
+    ("told", "means"),
+    [('"3600"', 3600), ("3600.5", 3600.5), ('"²"', None), ('"' + "9" * 5000 + '"', None), ("true", None), ("-1", None), ("null", None)],
+)
+def test_a_life_that_is_told_oddly(told: str, means: float | None) -> None:
+    reading = replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}')
+    assert (reading.ok, reading.fields["expires_in"]) == (True, means)
+
+
+@pytest.mark.parametrize("told", ["NaN", "Infinity", "-Infinity", "9" * 5000])
+def test_what_is_no_number_in_json_is_no_answer(told: str) -> None:
+    # RFC 8259 §6: "Numeric values that cannot be represented in the grammar … (such as Infinity and NaN) are not permitted."
+    assert not replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}').ok
+
+
+def test_half_a_surrogate_pair_in_an_answer_can_be_stored() -> None:
+    reading = replies.read("token", 200, {}, r'{"access_token": "a\ud800b", "token_type": "Bearer", "scope": "\ud83d\ude80"}')
+    assert (reading.fields["access_token"], reading.fields["scope"]) == ("a?b", "🚀")

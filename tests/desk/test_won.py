@@ -7,6 +7,7 @@ import json
 import os
 import socket
 import sqlite3
+import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -27,6 +28,7 @@ from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.replacing.models import Replacement
 from tests.harness import wait_until
 
@@ -44,7 +46,7 @@ def no_notes() -> Iterator[None]:
 
 
 def notes() -> list[Path]:
-    return sorted((settings.HOME / "won").glob("*"))
+    return sorted(one for one in (settings.HOME / "won").rglob("*") if one.is_file())
 
 
 class Tries:
@@ -224,17 +226,67 @@ def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: 
     assert TokenSet.objects.get().open_refresh().reveal() == newer
 
 
-def test_a_note_of_a_living_process_and_one_that_cannot_be_read_are_left(setup: Setup) -> None:
+def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_aside(setup: Setup) -> None:
     folder = settings.HOME / "won"
     folder.mkdir(exist_ok=True)
+    client = setup.client(setup.place(), "berth.read")
     won._write("tokens", "tokens-x-0", {})
-    (folder / "tokens-y-0.00.note").write_bytes(b"tokens\nsomebody\nnot sealed")
+    strange = f"client-{client.pk}.00"
+    (folder / f"{strange}.note").write_bytes(b"registration\nsomebody\nnot sealed")
     with structlog.testing.capture_logs() as said:
         assert won.take_up() == 0
-    assert [one["note"] for one in said] == ["tokens-y-0.00.note"]
-    assert won.are_noted() == 2
-    for one in notes():
+        assert won.take_up() == 0  # told once, and not every time that somebody looks
+    assert [one["note"] for one in said] == [f"{strange}.note"]
+    assert won.are_noted() == 1  # what cannot be read keeps no key in use
+    assert [one.name for one in won.unsaved()] == [strange]
+    found = setup.web().get("/api/today").json()["unsaved"]
+    assert [(one["note"], one["client"], one["name"], one["ref"]) for one in found] == [(strange, str(client.pk), client.name, "")]
+    with pytest.raises(KeyError):
+        won.forget("another")
+    won.forget(strange)
+    assert won.unsaved() == []
+    assert Entry.objects.latest("number").did == "forgot what could not be saved"
+    for one in folder.glob("*.note"):
         one.unlink()
+
+
+def test_a_note_of_a_process_that_nobody_can_ask_about(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Another container's, with another name: it may still run, so the note gets ten minutes."""
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    monkeypatch.setattr(sys.modules[__name__], "DEAD", "elsewhere/4194305/1/00")
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+    assert won.take_up() == 0
+    make_older(notes()[0], 601)
+    assert won.take_up() == 1
+    assert TokenSet.objects.get().generation == 2
+
+
+def make_older(note: Path, seconds: float) -> None:
+    when = note.stat().st_mtime - seconds
+    os.utime(note, (when, when))
+
+
+def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+
+    def fall(facts: won.Facts) -> None:
+        raise LookupError("not foreseen")
+
+    with monkeypatch.context() as patch:
+        patch.setitem(won._SAVERS, "tokens", fall)
+        assert won.take_up() == 0
+        assert won.unsaved() == []
+        make_older(notes()[0], 3601)
+        assert won.take_up() == 0
+    assert won.are_noted() == 1
+    assert won.take_up() == 0  # the worker looks no more
+    assert [one["ref"] for one in setup.web().get("/api/today").json()["unsaved"]] == [connection.ref]
+    starting.check_or_stop()
+    assert TokenSet.objects.get().generation == 2
+    assert won.unsaved() == []
 
 
 def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:

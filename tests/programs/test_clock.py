@@ -3,24 +3,19 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
-from datetime import UTC, datetime
 from typing import Any
 
 import httpx
-import pytest
 
-from tests.harness import Clock, Desk, StandIns
+from tests.harness import Clock, World
 
-FILL = """
-import json
+ROUND_MINUTES = 5
+# Something that the house issues for.
+HOUSE = """
 from django.utils import timezone
-from neatlatch.demo.load import load
 from neatlatch.desk.applications.models import Application, Environment, Place
-logins = load({port}, only=("cargo-manifests",))
-application = Application.objects.create(key="crew-roster", name="Crew roster", profile={{"schemes": [{{"key": "bearer"}}], "scopes": []}})
+application = Application.objects.create(key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "bearer"}], "scopes": []})
 Place.objects.create(application=application, environment=Environment.objects.get(key="production"), house=True, changed_at=timezone.now())
-print(json.dumps(logins["morag"][1]))
 """
 STATE = """
 import json
@@ -35,24 +30,10 @@ print(json.dumps({
 """
 
 
-@pytest.fixture
-def world() -> Iterator[tuple[Clock, Desk, StandIns, str]]:
-    from tests.settings import HOME_OF_TESTS
-
-    home = HOME_OF_TESTS / "clock"
-    clock = Clock(home / "now", datetime.now(UTC).replace(microsecond=0))
-    stand_ins = StandIns(home / "standins", clock.environment)
-    desk = Desk(home / "desk", stand_ins, home / "standins" / "certificates" / "root.pem", round_minutes=5, more=clock.environment)
-    desk.migrate()
-    password = json.loads(desk.python(FILL.format(port=stand_ins.port)).splitlines()[-1])
+def test_from_event_to_event(world: World) -> None:
+    clock, desk, stand_ins, password = world.clock, world.desk, world.stand_ins, world.password
+    desk.python(HOUSE)
     desk.start()
-    yield clock, desk, stand_ins, password
-    desk.kill()
-    stand_ins.stop()
-
-
-def test_from_event_to_event(world: tuple[Clock, Desk, StandIns, str]) -> None:
-    clock, desk, stand_ins, password = world
 
     def state() -> Any:
         return json.loads(desk.python(STATE).splitlines()[-1])

@@ -5,13 +5,12 @@ from __future__ import annotations
 import contextlib
 import json
 import sqlite3
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.harness import WHOLE, Desk, StandIns, wait_until
+from tests.harness import WHOLE, Desk, StandIns, World, wait_until
 
 STATE = """
 import json
@@ -22,7 +21,8 @@ print(json.dumps({
     "states": dict(Connection.objects.values_list("ref", "state")),
     "rounds": [[r.number, r.ended is not None, list(r.tests.values_list("connection__ref", "state", "passed"))] for r in Round.objects.order_by("number")],
     "samples": [Sample.objects.filter(test_id=t).count() for t in Test.objects.filter(round__isnull=False, state="done").values_list("pk", flat=True)],
-    "generations": dict(TokenSet.objects.values_list("connection__ref", "generation")),
+    "generation": TokenSet.objects.get(connection__ref="cargo-manifests-sandbox").generation,
+    "id": str(Connection.objects.get(ref="cargo-manifests-sandbox").pk),
     "leases": list(TokenSet.objects.exclude(lease="").values_list("connection__ref", flat=True)),
     "leftovers": Leftover.objects.count(), "journal": services.first_fault(),
 }))
@@ -30,15 +30,13 @@ print(json.dumps({
 
 
 @pytest.fixture(scope="module")
-def desk(stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Desk]:
-    from tests.settings import HOME_OF_TESTS
+def desk(world: World) -> Desk:
+    return world.desk
 
-    found = Desk(HOME_OF_TESTS / "crash", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
-    found.migrate()
-    code = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps(load({stand_ins.port}, only=('cargo-manifests',))))"
-    found.logins = json.loads(found.python(code).splitlines()[-1])  # type: ignore[attr-defined]
-    yield found
-    found.kill()
+
+@pytest.fixture(scope="module")
+def stand_ins(world: World) -> StandIns:
+    return world.stand_ins
 
 
 def state(desk: Desk) -> dict[str, Any]:
@@ -46,18 +44,13 @@ def state(desk: Desk) -> dict[str, Any]:
     return found
 
 
-NEAR_ITS_END = """
-from datetime import timedelta
-from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet
-now = timezone.now()
-TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=850), ends=now + timedelta(seconds=50))
-"""
+# Seconds after which an access token of Cargo manifests, which lives 900 s, is to be renewed.
+NEAR_ITS_END = 850
 
 
-def passes(desk: Desk) -> None:
+def passes(world: World) -> None:
     """The connection that a renewal was cut off on still works."""
-    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    web = world.desk.client("morag", world.password)
     test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
     found = wait_until(
         lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
@@ -69,9 +62,9 @@ def log_of(desk: Desk, name: str) -> str:
     return (Path(desk.home) / f"{name}.log").read_text()[-2000:]
 
 
-def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> None:
+def test_killed_in_the_middle_of_a_round(world: World, desk: Desk, stand_ins: StandIns) -> None:
     desk.start()
-    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    web = world.desk.client("morag", world.password)
     wait_until(
         lambda: web.get("/api/rounds").json()["items"] and web.get("/api/rounds").json()["items"][0]["ended"], what="the first round"
     )
@@ -86,7 +79,7 @@ def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> Non
     assert [one for one in before["rounds"] if one[0] == number][0][1] is False
 
     desk.start()
-    web = desk.client("morag", desk.logins["morag"][1])  # type: ignore[attr-defined]
+    web = world.desk.client("morag", world.password)
     wait_until(lambda: web.get(f"/api/rounds/{number}").json()["ended"], what=f"the end of the round {log_of(desk, 'worker')}")
     after = state(desk)
     refs = [ref for ref, how, passed in next(tests for n, ended, tests in after["rounds"] if n == number)]
@@ -101,10 +94,10 @@ def test_killed_in_the_middle_of_a_round(desk: Desk, stand_ins: StandIns) -> Non
 
 
 @pytest.mark.parametrize("time_", range(8 if WHOLE else 1))
-def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns, time_: int) -> None:
+def test_killed_in_the_middle_of_a_renewal(world: World, desk: Desk, stand_ins: StandIns, time_: int) -> None:
     """The stand-in has rotated and the answer is under way when worker and desk are killed."""
     desk.kill()
-    desk.python(NEAR_ITS_END)
+    world.clock.jump(seconds=NEAR_ITS_END)
     before = state(desk)
     issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
     stand_ins.fault("hold", where="token")
@@ -113,23 +106,23 @@ def test_killed_in_the_middle_of_a_renewal(desk: Desk, stand_ins: StandIns, time
     desk.kill()
     stand_ins.fault("none")
     cut = state(desk)
-    assert cut["generations"] == before["generations"]  # the answer never came
+    assert cut["generation"] == before["generation"]  # the answer never came
     assert cut["leases"] == ["cargo-manifests-sandbox"]
 
     desk.start()
     wait_until(lambda: stand_ins.calls("refresh_repeated") == repeated + 1, what=f"the repeated renewal {log_of(desk, 'worker')}")
-    passes(desk)
+    passes(world)
     after = state(desk)
-    assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1
+    assert after["generation"] == before["generation"] + 1
     assert after["leases"] == []
     assert stand_ins.calls("issued:refresh_token") == issued + 2
 
 
 @pytest.mark.parametrize("time_", range(8 if WHOLE else 1))
-def test_killed_between_the_answer_and_saving_it(desk: Desk, stand_ins: StandIns, time_: int) -> None:
+def test_killed_between_the_answer_and_saving_it(world: World, desk: Desk, stand_ins: StandIns, time_: int) -> None:
     """The stand-in has rotated, its answer has come, and the database is locked when worker and desk are killed."""
     desk.kill()
-    desk.python(NEAR_ITS_END)
+    world.clock.jump(seconds=NEAR_ITS_END)
     before = state(desk)
     issued, repeated = stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")
     stand_ins.fault("hold", where="token")
@@ -138,16 +131,16 @@ def test_killed_between_the_answer_and_saving_it(desk: Desk, stand_ins: StandIns
     with contextlib.closing(sqlite3.connect(desk.home / "desk.sqlite3", isolation_level=None, timeout=60)) as other:
         other.execute("BEGIN IMMEDIATE")
         stand_ins.fault("none")
-        wait_until(lambda: list((desk.home / "won").glob("tokens-*.note")), what=f"the note {log_of(desk, 'worker')}")
+        wait_until(lambda: list((desk.home / "won").glob(f"tokens-{before['id']}-*.note")), what=f"the note {log_of(desk, 'worker')}")
         desk.kill()
     cut = state(desk)
-    assert cut["generations"] == before["generations"]
+    assert cut["generation"] == before["generation"]
 
     desk.start()
     assert list((desk.home / "won").iterdir()) == []  # taken up before the first request
     after = state(desk)
-    assert after["generations"]["cargo-manifests-sandbox"] == before["generations"]["cargo-manifests-sandbox"] + 1
+    assert after["generation"] == before["generation"] + 1
     assert after["leases"] == []
     assert (stand_ins.calls("issued:refresh_token"), stand_ins.calls("refresh_repeated")) == (issued + 1, repeated)
-    passes(desk)
+    passes(world)
     desk.kill()

@@ -7,11 +7,11 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 import pytest
 
-from tests.harness import ROOT, WHOLE, Desk, StandIns, wait_until
+from tests.harness import ROOT, WHOLE, Desk, World, wait_until
 
 GIVE = """
 import json
@@ -29,13 +29,6 @@ _, value = show(by, handover); close(by, handover)
 Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
 print(value)
 """
-ABOUT_TO_END = """
-from datetime import timedelta
-from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet
-now = timezone.now()
-TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
-"""
 COUNT = """
 from django.db.models import Sum
 from neatlatch.desk.drawing.models import Drawn
@@ -43,17 +36,15 @@ print(Drawn.objects.filter(way="{way}").aggregate(n=Sum("count"))["n"] or 0)
 """
 
 
-@pytest.fixture(scope="module")
-def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, str]]:
-    from tests.settings import HOME_OF_TESTS
+# Seconds that an access token of Cargo manifests lives.
+LIFE = 900
 
-    found = Desk(HOME_OF_TESTS / "draws", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
-    found.migrate()
-    found.python(f"from neatlatch.demo.load import load\nload({stand_ins.port}, only=('cargo-manifests',))")
-    key = found.python(GIVE).splitlines()[-1]
-    found.start("desk")
-    yield found, key
-    found.kill()
+
+@pytest.fixture(scope="module")
+def desk(world: World) -> tuple[Desk, str]:
+    key = world.desk.python(GIVE).splitlines()[-1]
+    world.desk.start("desk")
+    return world.desk, key
 
 
 COUNT_OF_DRAWS = 20_000 if WHOLE else 1_000
@@ -81,9 +72,9 @@ async def many(url: str, key: str, count: int, path: str, sent: Callable[[], obj
 
 
 @pytest.mark.parametrize("left", [15, -5], ids=["about to end", "ended"])
-def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_ins: StandIns, left: int) -> None:
-    found, key = desk
-    found.python(ABOUT_TO_END.format(left=left))
+def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], world: World, left: int) -> None:
+    (found, key), stand_ins = desk, world.stand_ins
+    world.clock.jump(seconds=LIFE - left)  # since the sign-in, and then since the renewal before
     issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
     stand_ins.fault("hold", where="token")  # the renewal is under way until hundreds have asked
     asked: list[None] = []
@@ -105,8 +96,8 @@ def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], stand_
     assert int(found.python(COUNT.format(way="draw"))) == before + COUNT_OF_DRAWS
 
 
-def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], stand_ins: StandIns) -> None:
-    found, key = desk
+def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], world: World) -> None:
+    (found, key), stand_ins = desk, world.stand_ins
 
     async def run() -> list[int]:
         before = stand_ins.calls("api")

@@ -159,12 +159,22 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     restored = nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere)
     assert restored.returncode == 0, restored.stderr
     assert "revoke it again" in restored.stdout
+    unreadable = elsewhere / "won" / "client-gone.00.note"
+    unreadable.parent.mkdir()
+    unreadable.write_bytes(b"secret\nsomebody\nnot sealed")
+    listed = nlatch(found, "safe", "unsaved", home=elsewhere)
+    assert (listed.returncode, "client-gone.00" in listed.stdout) == (1, True)
+    assert nlatch(found, "safe", "unsaved", "--forget", "client-gone", home=elsewhere).returncode == 1
     kept = (elsewhere / "desk.sqlite3").read_bytes()
     refused = nlatch(found, "restore", str(copy), "--key", str(wrong), "--replace", home=elsewhere)
     assert "Nothing was changed" in refused.stderr
     assert (elsewhere / "desk.sqlite3").read_bytes() == kept
+    assert (elsewhere / "won" / "aside" / unreadable.name).exists()
     assert nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere).returncode == 0
     assert list(elsewhere.glob("desk.sqlite3.before-*"))
+    # What was to be saved belongs to the database that went, and went with it.
+    assert list(elsewhere.glob("won.before-*/aside/client-gone.00.note"))
+    assert nlatch(found, "safe", "unsaved", home=elsewhere).stdout == "0 saved now, 0 set aside.\n"
     assert "right one" in nlatch(found, "safe", "check", home=elsewhere).stdout
     assert "holds" in nlatch(found, "journal", "check", home=elsewhere).stdout
     busy = nlatch(found, "restore", str(copy), "--key", str(key), "--replace")

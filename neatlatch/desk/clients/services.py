@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import UTC, datetime
 from typing import Any
 
 import structlog
@@ -84,9 +83,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
         client.save()
         handover = None
         if secret:
-            ends = answer.get("client_secret_expires_at")
-            moment = datetime.fromtimestamp(ends, UTC) if isinstance(ends, int) and ends > 0 else None  # 0: no end (RFC 7591 §3.2.1)
-            credential = keep(secret, client=client, source="registered", by=by.username, ends=moment)
+            credential = keep(secret, client=client, source="registered", by=by.username, ends=registration.secret_end(answer))
             handover = Handover.objects.create(credential=credential, made_by=by)
         write(by, "registered", "client", client.client_id, {"name": client.name, "application": client.place.application.key})
     return client, str(handover.pk) if handover else None

@@ -16,10 +16,12 @@ from django.utils import timezone
 
 from neatlatch.desk.journal.services import write
 
+from . import won
+
 KEYS = ("safe.key", "session.key")
 DATABASE = "desk.sqlite3"
-_MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key")
-KEEPER = "the keeper of the safe"
+# What is still to be saved goes with the database it belongs to, and is sealed with that key.
+_MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key", "won")
 
 
 class Wrong(Exception):
@@ -68,7 +70,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
                 file.touch(0o600)
                 file.write_bytes((settings.HOME / name).read_bytes())
                 made.append(file)
-    write(KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
+    write(won.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
     return copy, made, entries
 
 
@@ -103,10 +105,12 @@ def take_back(stamp: str) -> None:
     """Undo :func:`put_back`, where what was put there does not fit together: the home is as it was before."""
     connections.close_all()
     for name in _MOVED:
-        (settings.HOME / name).unlink(missing_ok=True)
-        aside = settings.HOME / f"{name}.before-{stamp}"
+        stands, aside = settings.HOME / name, settings.HOME / f"{name}.before-{stamp}"
+        if stands.is_dir():
+            shutil.rmtree(stands)
+        stands.unlink(missing_ok=True)
         if aside.exists():
-            aside.rename(settings.HOME / name)
+            aside.rename(stands)
 
 
 def _who_has(file: Path) -> list[int]:
@@ -138,5 +142,5 @@ def settle() -> list[str]:
         said.append(f"{ended} access tokens of the house are revoked; their clients get new ones by themselves.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
-    write(KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
+    write(won.KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
     return said

@@ -12,8 +12,6 @@ from neatlatch.desk.journal.services import write
 
 from . import keyfile, safe, won
 
-KEEPER = "the keeper of the safe"
-
 
 @dataclass
 class Count:
@@ -38,7 +36,7 @@ def begin() -> int:
     if behind():
         return safe.current_version()
     version = keyfile.add_version(settings.HOME / "safe.key")
-    write(KEEPER, "brought a new key into use", "safe", f"version {version}")
+    write(won.KEEPER, "brought a new key into use", "safe", f"version {version}")
     return version
 
 
@@ -67,7 +65,7 @@ def seal_anew() -> Iterator[Count]:
                 yield count
         if count.done == before:
             break
-    write(KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
+    write(won.KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
     yield count
 
 
@@ -85,5 +83,5 @@ def drop_old(settled: float = 60.0) -> list[int]:
         )
     gone = keyfile.drop_versions(file)
     if gone:
-        write(KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
+        write(won.KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
     return gone

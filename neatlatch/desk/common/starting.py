@@ -18,4 +18,4 @@ def check_or_stop() -> None:
         sys.exit(f"Neat Latch does not start. {error}")
     except OperationalError:
         return  # there is no database yet; migrations make it
-    won.take_up()
+    won.take_up(again=True)

@@ -2,7 +2,8 @@
 
 The provider has ended the old one by the time its answer is here. So the answer is sealed into a note beside the database, synced to disk,
 before the database is tried; it is saved again and again until it is; and the note is removed when it was. A note whose process was killed
-is taken up by the next program that starts, or that would ask the provider for the same thing.
+is taken up by the next program that starts, or that would ask the provider for the same thing. One that cannot be read, or that its
+function refuses for an hour, is set aside: it is tried again at each start, and Today tells of it until somebody forgets it.
 
 Who saves what is one function for each kind, registered by :func:`saves`. It takes the facts of the note and must be idempotent, because
 both the process that won the thing and one that took up its note may call it.
@@ -15,6 +16,8 @@ import json
 import os
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
 from importlib import import_module
 from pathlib import Path
 from typing import Any, TypeVar
@@ -23,8 +26,11 @@ import structlog
 from django.conf import settings
 from django.db import DatabaseError, transaction
 
+from neatlatch.desk.journal.services import write
+
 from . import owner, refusals, safe
 
+KEEPER = "the keeper of the safe"
 log = structlog.get_logger()
 Facts = dict[str, Any]
 T = TypeVar("T")
@@ -39,6 +45,9 @@ _MODULES = {
 }
 # Seconds between two tries. SQLite itself waits up to its busy timeout within each.
 _FIRST_WAIT, _LONGEST_WAIT = 0.05, 1.0
+# Seconds after which a note is taken up though nobody can say whether its process still runs: it was another machine's, or another
+# container's. And after which one that its function refuses is set aside.
+_UNKNOWN_OWNER, _REFUSED = 600.0, 3600.0
 
 
 def saves(kind: str) -> Callable[[Callable[[Facts], Any]], Callable[[Facts], Any]]:
@@ -90,20 +99,24 @@ def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None]
         pause = min(pause * 2, _LONGEST_WAIT)
 
 
-def take_up(about: str = "") -> int:
-    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is gone. Answers how many notes were taken up."""
+def take_up(about: str = "", again: bool = False) -> int:
+    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is gone. Answers how many notes were taken up.
+
+    ``again``: those that were set aside, too.
+    """
     taken = 0
     if not about:
         _remove_halves()
-    for note in _notes(about):
+    for note in [*_notes(about), *(_notes_aside() if again else ())]:
         try:
             kind, signed, facts = _read(note)
         except FileNotFoundError:
             continue  # saved in this moment
         except (ValueError, KeyError, safe.CannotOpen) as error:
             log.error("a note of what was won cannot be read", note=note.name, why=str(error))
+            _set_aside(note)
             continue
-        if not about and not owner.is_gone(signed):
+        if not about and not _is_left(note, signed):
             continue
         try:
             _saver(kind)(facts)
@@ -112,11 +125,60 @@ def take_up(about: str = "") -> int:
             continue
         except Exception:  # a program starts all the same; the note stays for whoever looks into it
             log.exception("a note of what was won could not be taken up", note=note.name)
+            if _age(note) > _REFUSED:
+                _set_aside(note)
             continue
         _remove(note)
         taken += 1
         log.info("what was won by a process that is gone was saved", kind=kind, note=note.name)
     return taken
+
+
+def _is_left(note: Path, signed: str) -> bool:
+    """Whether nobody will save what a note holds: its process is gone, or has certainly had the time."""
+    return owner.is_gone(signed) or (not owner.is_alive(signed) and _age(note) > _UNKNOWN_OWNER)
+
+
+def _age(note: Path) -> float:
+    """Seconds since a note was written."""
+    with contextlib.suppress(FileNotFoundError):
+        return time.time() - note.stat().st_mtime
+    return 0.0
+
+
+@dataclass(frozen=True)
+class Unsaved:
+    """A note that was set aside: its name, what it is for, and when it was written."""
+
+    name: str
+    about: str
+    since: datetime
+
+
+def unsaved() -> list[Unsaved]:
+    """The notes that were set aside, by name."""
+    found = []
+    for note in _notes_aside():
+        with contextlib.suppress(FileNotFoundError):
+            found.append(Unsaved(note.stem, _about(note), datetime.fromtimestamp(note.stat().st_mtime, UTC)))
+    return found
+
+
+def forget(name: str) -> None:
+    """Remove a note that was set aside, and what it holds with it. Raises :class:`KeyError` where there is none."""
+    for note in _notes_aside():
+        if note.stem == name:
+            write(KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
+            _remove(note)
+            return
+    raise KeyError(name)
+
+
+def _set_aside(note: Path) -> None:
+    aside = _aside()
+    with contextlib.suppress(OSError):
+        aside.mkdir(mode=0o700, exist_ok=True)
+        note.replace(aside / note.name)
 
 
 def _remove_halves() -> None:
@@ -128,8 +190,15 @@ def _remove_halves() -> None:
 
 
 def are_noted() -> int:
-    """How many notes lie there: they are sealed with the key of the day on which they were written."""
-    return sum(1 for _ in _notes(""))
+    """How many notes lie there that can be read: they are sealed with the key of the day on which they were written."""
+    return sum(_can_be_read(note) for note in [*_notes(""), *_notes_aside()])
+
+
+def _can_be_read(note: Path) -> bool:
+    with contextlib.suppress(OSError, ValueError, KeyError, safe.CannotOpen):
+        _read(note)
+        return True
+    return False
 
 
 def _saver(kind: str) -> Callable[[Facts], Any]:
@@ -139,6 +208,18 @@ def _saver(kind: str) -> Callable[[Facts], Any]:
 
 def _folder() -> Path:
     return Path(settings.HOME) / "won"
+
+
+def _aside() -> Path:
+    return _folder() / "aside"
+
+
+def _notes_aside() -> list[Path]:
+    return sorted(_aside().glob("*.note"))
+
+
+def _about(note: Path) -> str:
+    return note.stem.rpartition(".")[0]
 
 
 def _notes(about: str) -> Iterator[Path]:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import exchanging, keys
+from neatlatch.core import exchanging, keys, registration
 from neatlatch.core.certificates import reading
 from neatlatch.core.certificates.facts import of_certificate
 from neatlatch.desk.certificates import services as certificates
@@ -175,15 +175,14 @@ def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
 def _save_secret(facts: won.Facts) -> Replacement:
     """Save the secret that an application gave by protocol, with the right of management that its answer may renew."""
     answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
-    value, ends = str(answer["client_secret"]), answer.get("client_secret_expires_at")
-    moment = datetime.fromtimestamp(ends, UTC) if isinstance(ends, int) and ends > 0 else None
     with transaction.atomic():
         clients.save_management(facts)
         replacement = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=facts["replacement"])
         if replacement.made is not None:  # it was saved before
             return replacement
         old = replacement.old
-        new = keep(value, client=old.client, source="registered", by=by.username, ends=moment, kind=old.kind)
+        ends = registration.secret_end(answer)
+        new = keep(str(answer["client_secret"]), client=old.client, source="registered", by=by.username, ends=ends, kind=old.kind)
         return _made(by, replacement, new)
 
 

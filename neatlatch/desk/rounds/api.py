@@ -23,6 +23,7 @@ from neatlatch.desk.connections import halves
 from neatlatch.desk.connections.api import find
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.shapes import GlyphOut
+from neatlatch.desk.connections.unsaved import UnsavedOut, unsaved
 from neatlatch.desk.drawing import ending
 from neatlatch.desk.drawing.services import KEY
 from neatlatch.desk.users.models import User
@@ -147,6 +148,7 @@ class TodayOut(Schema):
     breaks: list[BreakOut]
     counts: dict[str, int]
     last_round: RoundOut | None
+    unsaved: list[UnsavedOut]
 
 
 def test_out(test: Test) -> dict[str, Any]:
@@ -338,5 +340,5 @@ def today(request: HttpRequest) -> dict[str, Any]:
         "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")
                  if one.key != KEY or one.pk in cells],
         "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
-        "counts": counts, "last_round": round_out(last_round) if last_round else None,
+        "counts": counts, "last_round": round_out(last_round) if last_round else None, "unsaved": unsaved(),
     }  # fmt: skip

@@ -7914,6 +7914,29 @@ export interface components {
                 [key: string]: number;
             };
             last_round: components["schemas"]["RoundOut"] | null;
+            /** Unsaved */
+            unsaved: components["schemas"]["UnsavedOut"][];
+        };
+        /**
+         * UnsavedOut
+         * @description One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
+         *
+         *     Where what it was for is gone, or cannot be read from the note's name, ``ref`` and ``client`` are empty.
+         */
+        UnsavedOut: {
+            /** Note */
+            note: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Ref */
+            ref: string;
+            /** Client */
+            client: string | null;
+            /** Name */
+            name: string;
         };
         /**
          * WallRow

@@ -52,6 +52,22 @@
           <span class="help">soonest first</span>
         </header>
         <ol class="sheet">
+          {#each today.data.unsaved as one (one.note)}
+            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
+              <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}>now</time>
+              <div>
+                <p class="font-bold">{one.name || 'Something removed meanwhile'}</p>
+                <p class="text-soft">
+                  What the application gave could not be saved. It lies sealed beside the database;
+                  <code>bin/nlatch safe unsaved</code> tries again and says why not.
+                </p>
+                {#if one.ref}<a class="act" href="/connections/{one.ref}" aria-label="Sign in again: {one.name}">Sign in again</a>
+                {:else if one.client}<a class="act" href="/clients/{one.client}" aria-label="Open the client: {one.name}"
+                    >Open the client</a
+                  >{/if}
+              </div>
+            </li>
+          {/each}
           {#each today.data.breaks as one (one.ref || one.user)}
             {@const name = one.application || one.users.join(', ')}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" data-row>
@@ -80,7 +96,7 @@
               </div>
             </li>
           {:else}
-            <li class="px-4 py-4">Nothing known will stop within 90 days.</li>
+            {#if !today.data.unsaved.length}<li class="px-4 py-4">Nothing known will stop within 90 days.</li>{/if}
           {/each}
         </ol>
       </section>
