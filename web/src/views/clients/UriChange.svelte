@@ -54,7 +54,7 @@
   const ready = $derived(effects !== null && (stops.length === 0 || confirming === name))
 </script>
 
-<UriList bind:uris />
+<UriList bind:uris titled={false} />
 <div aria-live="polite" data-effects={effects === null ? 'asked' : 'known'}>
   {#if effects}
     {#if effects.length}

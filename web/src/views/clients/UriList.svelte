@@ -1,7 +1,8 @@
 <script lang="ts">
   import { api, ok, type Schemas } from '../../api/client'
 
-  let { uris = $bindable(), error = '' }: { uris: string[]; error?: string } = $props()
+  /** `titled`: whether the list shows its own title; where a heading beside it says the same, only screen readers hear it. */
+  let { uris = $bindable(), error = '', titled = true }: { uris: string[]; error?: string; titled?: boolean } = $props()
   let found = $state<Record<string, Schemas['LintOut'][]>>({})
 
   // What is wrong is asked as one types, a moment after the last key.
@@ -16,7 +17,7 @@
 </script>
 
 <fieldset class="mb-3">
-  <legend class="label-text">Redirect URIs</legend>
+  <legend class={titled ? 'label-text' : 'sr-only'}>Redirect URIs</legend>
   {#each uris as uri, place (place)}
     <div class="mb-2">
       <div class="flex gap-2">
