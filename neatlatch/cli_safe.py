@@ -30,6 +30,9 @@ def _safe(given: argparse.Namespace) -> int:
         return 1
     from neatlatch.desk.common import rekeying, safe
 
+    if given.forget is not None and given.act != "unsaved":
+        print("nlatch: --forget goes with unsaved.", file=sys.stderr)
+        return 2
     if given.act == "check":
         left = rekeying.behind()
         print(

@@ -240,7 +240,8 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
     assert won.are_noted() == 1  # what cannot be read keeps no key in use
     assert [one.name for one in won.unsaved()] == [strange]
     found = setup.web().get("/api/today").json()["unsaved"]
-    assert [(one["note"], one["client"], one["name"], one["ref"]) for one in found] == [(strange, str(client.pk), client.name, "")]
+    told = [(one["note"], one["client"], one["name"], one["ref"], one["application"], one["environment"]) for one in found]
+    assert told == [(strange, str(client.pk), client.name, "", "Cargo manifests", "Sandbox")]
     with pytest.raises(KeyError):
         won.forget("another")
     won.forget(strange)

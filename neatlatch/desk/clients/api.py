@@ -225,7 +225,7 @@ def find(identity: UUID) -> Client:
 
 
 @router.get("/clients", response=list[ClientOut])
-def clients(request: HttpRequest, application: str = "") -> list[dict[str, Any]]:
+def clients(request: HttpRequest, application: str) -> list[dict[str, Any]]:
     """The clients of an application, by environment and name. Three queries, however many there are."""
     guard.need(request, "look")
     rows = (

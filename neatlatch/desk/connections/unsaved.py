@@ -8,25 +8,29 @@ from uuid import UUID
 
 from ninja import Schema
 
+from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import won
 
 from .models import Connection
 
 _MOST = 20
+_PLACE = ("place__application", "place__environment")
 
 
 class UnsavedOut(Schema):
     """One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
 
-    Where what it was for is gone, or cannot be read from the note's name, ``ref`` and ``client`` are empty.
+    Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
     """
 
     note: str
     since: datetime
-    ref: str
-    client: UUID | None
-    name: str
+    ref: str = ""
+    client: UUID | None = None
+    name: str = ""
+    application: str = ""
+    environment: str = ""
 
 
 def unsaved() -> list[UnsavedOut]:
@@ -35,14 +39,16 @@ def unsaved() -> list[UnsavedOut]:
 
 
 def _named(one: won.Unsaved) -> UnsavedOut:
+    found = UnsavedOut(note=one.name, since=one.since)
     kind, _, rest = one.about.partition("-")
+    place: Place | None = None
     with contextlib.suppress(ValueError):
-        if kind == "client":
-            client = Client.objects.filter(pk=UUID(rest)).first()
-            if client is not None:
-                return UnsavedOut(note=one.name, since=one.since, ref="", client=client.pk, name=client.name)
+        if kind == "client" and (client := Client.objects.select_related(*_PLACE).filter(pk=UUID(rest)).first()) is not None:
+            found.client, found.name, place = client.pk, client.name, client.place
         if kind == "tokens":
-            connection = Connection.objects.filter(pk=UUID(rest.rpartition("-")[0])).first()
+            connection = Connection.objects.select_related(*_PLACE).filter(pk=UUID(rest.rpartition("-")[0])).first()
             if connection is not None:
-                return UnsavedOut(note=one.name, since=one.since, ref=connection.ref, client=None, name=connection.ref)
-    return UnsavedOut(note=one.name, since=one.since, ref="", client=None, name="")
+                found.ref, found.name, place = connection.ref, connection.ref, connection.place
+    if place is not None:
+        found.application, found.environment = place.application.name, place.environment.name
+    return found

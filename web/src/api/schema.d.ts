@@ -7921,7 +7921,7 @@ export interface components {
          * UnsavedOut
          * @description One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
          *
-         *     Where what it was for is gone, or cannot be read from the note's name, ``ref`` and ``client`` are empty.
+         *     Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
          */
         UnsavedOut: {
             /** Note */
@@ -7931,12 +7931,28 @@ export interface components {
              * Format: date-time
              */
             since: string;
-            /** Ref */
+            /**
+             * Ref
+             * @default
+             */
             ref: string;
             /** Client */
-            client: string | null;
-            /** Name */
+            client?: string | null;
+            /**
+             * Name
+             * @default
+             */
             name: string;
+            /**
+             * Application
+             * @default
+             */
+            application: string;
+            /**
+             * Environment
+             * @default
+             */
+            environment: string;
         };
         /**
          * WallRow
@@ -10873,8 +10889,8 @@ export interface operations {
     };
     neatlatch_desk_clients_api_clients: {
         parameters: {
-            query?: {
-                application?: string;
+            query: {
+                application: string;
             };
             header?: never;
             path?: never;
