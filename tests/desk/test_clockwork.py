@@ -10,11 +10,13 @@ from typing import Any
 
 import pytest
 import structlog.testing
+from django.db import OperationalError
 from django.utils import timezone
 from huey import SqliteHuey
 from huey.serializer import Serializer
 
 from neatlatch.desk import settings
+from neatlatch.desk.rounds import tasks
 from neatlatch.desk.rounds.clockwork import Clockwork, Loop
 
 AT_ONCE = timedelta(0)
@@ -64,6 +66,37 @@ def test_work_that_fails_is_logged_and_done_again() -> None:
         loop.stop()
         loop.join()
     assert [one["what"] for one in said if one["log_level"] == "error"][:3] == ["renewals"] * 3
+
+
+def test_the_clock_starts_though_the_database_is_locked(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a forerunner left is taken up as soon as it can be."""
+    asked: list[bool] = []
+    renewals, taken_up = Counted(3), threading.Event()
+
+    def take_up_again(just_started: bool) -> list[int]:
+        asked.append(just_started)
+        if len(asked) < 3:
+            raise OperationalError("database is locked")
+        if not just_started:
+            taken_up.set()
+        return []
+
+    monkeypatch.setattr(tasks.services, "take_up_again", take_up_again)
+    monkeypatch.setattr(tasks.services, "round_is_due", lambda: False)
+    monkeypatch.setattr(tasks.services, "clear_leftovers", lambda: 0)
+    monkeypatch.setattr(tasks, "renew", renewals)
+    monkeypatch.setattr(tasks, "keep_house", lambda: None)
+    monkeypatch.setattr(tasks, "_started", [])
+    monkeypatch.setattr(tasks, "_took_up", threading.Event())
+    for name in ("ROUNDS", "RENEWALS", "HOUSE"):
+        monkeypatch.setattr(tasks, name, AT_ONCE)
+    tasks.start()
+    try:
+        assert renewals.reached.wait(60)
+        assert taken_up.wait(60)
+    finally:
+        tasks.stop()
+    assert asked[:4] == [True, True, True, False]
 
 
 def test_a_loop_that_waits_stops_at_once() -> None:

@@ -152,6 +152,9 @@ def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
     Test.objects.update(rungs=[{"rung": "find"}])
     assert services.take_up_again(just_started=False) == [begun.number]
     assert services._claim(begun.number) is None
+    services.take_up_again(just_started=True)
+    assert services._claim(begun.number) is None  # it is this process's own
+    Test.objects.update(runner="elsewhere/7/1/00")
     assert services.take_up_again(just_started=True) == [begun.number]
     assert services.work_on(begun.number) == 1
     services.run(test)  # a second runner, late: nothing is doubled

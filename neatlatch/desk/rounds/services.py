@@ -375,14 +375,17 @@ def stop_round(by: Person, one: Round) -> Round:
 def take_up_again(just_started: bool) -> list[int]:
     """Find what was cut off; answers the rounds that have tests left.
 
-    ``just_started``: the one worker of this installation has just begun, so whatever a round left running belongs to a worker that is gone.
+    ``just_started``: the one worker of this installation has just begun, so whatever a round left running belongs to a worker that is gone,
+    unless that certainly lives: it is this one.
     """
     now = timezone.now()
     running = Test.objects.filter(state=Test.State.RUNNING)
-    killed = [pk for pk, runner in running.values_list("pk", "runner") if owner.is_gone(runner)]
+    runners = list(running.values_list("pk", "runner"))
+    killed = [pk for pk, runner in runners if owner.is_gone(runner)]
     gone = running.filter(Q(alive_until__lt=now) | Q(pk__in=killed))
     if just_started:
-        gone = running.filter(Q(round__isnull=False) | Q(alive_until__lt=now) | Q(pk__in=killed))
+        living = [pk for pk, runner in runners if owner.is_alive(runner)]
+        gone = running.filter((Q(round__isnull=False) & ~Q(pk__in=living)) | Q(alive_until__lt=now) | Q(pk__in=killed))
     gone.filter(round__isnull=True).update(state=Test.State.CUT, ended=now)
     gone.filter(round__isnull=False).update(state=Test.State.CUT)
     Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(

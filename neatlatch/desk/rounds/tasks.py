@@ -38,8 +38,10 @@ def all_hands(number: int) -> None:
 
 
 def look_after_rounds() -> None:
-    """Take up what was cut off, and begin a round when one is due."""
-    for number in services.take_up_again(just_started=False):
+    """Take up what was cut off, the first time all that a forerunner left running, and begin a round when one is due."""
+    numbers = services.take_up_again(just_started=not _took_up.is_set())
+    _took_up.set()
+    for number in numbers:
         all_hands(number)
     if services.round_is_due():
         all_hands(services.begin_round("the clock").number)
@@ -61,13 +63,15 @@ def keep_house() -> None:
             log.exception("house-keeping failed; it is tried again", what=work.__qualname__)
 
 
+# Whether what a forerunner left was taken up: where the database refuses that, it is tried again.
+_took_up = threading.Event()
 _started: list[Clockwork] = []
 _starting = threading.Lock()
 
 
 @on_startup()
 def start() -> None:
-    """When the worker starts, once for the process: what its forerunner left running is begun again at once, and the clock runs."""
+    """When the worker starts, once for the process: the clock runs, whatever state the database is in."""
     with _starting:  # every worker thread says that it starts
         if _started:
             return
@@ -79,9 +83,7 @@ def start() -> None:
                 Loop("house", keep_house, HOUSE),
             )
         )
-    for number in services.take_up_again(just_started=True):
-        all_hands(number)
-    _started[0].start()
+        _started[0].start()
 
 
 @on_shutdown()
