@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 import structlog.testing
 from django.conf import settings
+from django.db import OperationalError
 from django.db import connection as database
 from django.db import connections as databases
 from django.test import Client as WebClient
@@ -205,6 +206,26 @@ def test_a_note_is_taken_up_in_place_of_renewing(setup: Setup, monkeypatch: pyte
     assert TokenSet.objects.get().generation == 2
     assert (setup.stand_ins.calls("issued:refresh_token"), setup.stand_ins.calls("refresh_repeated")) == (issued, repeated)
     assert setup.test(connection).passed
+
+
+def test_nobody_renews_while_a_note_cannot_be_taken_up(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """To show the old refresh token again would look like theft to the provider."""
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
+    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+
+    def locked(facts: won.Facts) -> None:
+        raise OperationalError("database is locked")
+
+    with monkeypatch.context() as patch:
+        patch.setitem(won._SAVERS, "tokens", locked)
+        with pytest.raises(OperationalError):
+            hold(connection)
+    assert TokenSet.objects.get().lease == ""
+    assert (setup.stand_ins.calls("issued:refresh_token"), setup.stand_ins.calls("refresh_repeated")) == (issued, repeated)
+    assert hold(connection).renewed
+    assert setup.stand_ins.calls("issued:refresh_token") == issued
 
 
 def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -16,7 +16,7 @@ from django.utils import timezone
 
 from neatlatch.desk.journal.services import write
 
-from . import won
+from . import safe
 
 KEYS = ("safe.key", "session.key")
 DATABASE = "desk.sqlite3"
@@ -70,7 +70,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
                 file.touch(0o600)
                 file.write_bytes((settings.HOME / name).read_bytes())
                 made.append(file)
-    write(won.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
+    write(safe.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
     return copy, made, entries
 
 
@@ -142,5 +142,5 @@ def settle() -> list[str]:
         said.append(f"{ended} access tokens of the house are revoked; their clients get new ones by themselves.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
-    write(won.KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
+    write(safe.KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
     return said

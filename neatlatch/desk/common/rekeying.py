@@ -36,7 +36,7 @@ def begin() -> int:
     if behind():
         return safe.current_version()
     version = keyfile.add_version(settings.HOME / "safe.key")
-    write(won.KEEPER, "brought a new key into use", "safe", f"version {version}")
+    write(safe.KEEPER, "brought a new key into use", "safe", f"version {version}")
     return version
 
 
@@ -65,7 +65,7 @@ def seal_anew() -> Iterator[Count]:
                 yield count
         if count.done == before:
             break
-    write(won.KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
+    write(safe.KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
     yield count
 
 
@@ -83,5 +83,5 @@ def drop_old(settled: float = 60.0) -> list[int]:
         )
     gone = keyfile.drop_versions(file)
     if gone:
-        write(won.KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
+        write(safe.KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
     return gone

@@ -25,6 +25,8 @@ from neatlatch.core.secret import Secret
 from .keyfile import BadKeyFile, Keys, read_keys
 
 _FORMAT = b"\x01"
+# Who looks after the safe, in the journal.
+KEEPER = "the keeper of the safe"
 
 
 class CannotOpen(Exception):

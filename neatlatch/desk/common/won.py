@@ -30,7 +30,6 @@ from neatlatch.desk.journal.services import write
 
 from . import owner, refusals, safe
 
-KEEPER = "the keeper of the safe"
 log = structlog.get_logger()
 Facts = dict[str, Any]
 T = TypeVar("T")
@@ -102,7 +101,7 @@ def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None]
 def take_up(about: str = "", again: bool = False) -> int:
     """Save what is noted: for one thing, whoever noted it; without a name, all whose process is gone. Answers how many notes were taken up.
 
-    ``again``: those that were set aside, too.
+    ``again``: those that were set aside, too. Raises the database's refusal where it is for one thing: who asks must not go on without it.
     """
     taken = 0
     if not about:
@@ -121,6 +120,8 @@ def take_up(about: str = "", again: bool = False) -> int:
         try:
             _saver(kind)(facts)
         except DatabaseError as error:
+            if about:
+                raise
             log.warning("a note of what was won could not be taken up yet", note=note.name, why=str(error))
             continue
         except Exception:  # a program starts all the same; the note stays for whoever looks into it
@@ -168,7 +169,7 @@ def forget(name: str) -> None:
     """Remove a note that was set aside, and what it holds with it. Raises :class:`KeyError` where there is none."""
     for note in _notes_aside():
         if note.stem == name:
-            write(KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
+            write(safe.KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
             _remove(note)
             return
     raise KeyError(name)

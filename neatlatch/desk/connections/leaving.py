@@ -173,9 +173,9 @@ def leave(by: Person, person: Person) -> dict[str, Any]:
     """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
     if person.pk == by.pk:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
-    if is_last_administrator(person):
-        raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
     with transaction.atomic():
+        if is_last_administrator(person):
+            raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
         person.is_active, person.left = False, timezone.now()
         person.save(update_fields=["is_active", "left"])
         Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)

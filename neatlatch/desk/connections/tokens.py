@@ -248,12 +248,12 @@ def _is_leased(tokens: TokenSet, now: datetime) -> bool:
 def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple[Held, tuple[Exchange, ...]]:
     """Ask for new tokens; the lease, if there is a token set, is ours, and given back whatever happens but a new token."""
     asked_at = timezone.now()
-    if tokens is not None and won.take_up(_about(connection, tokens.person_id)):
-        # A program before us was given new tokens and ended, or still waits, before it could save them.
-        return _held(TokenSet.objects.get(pk=tokens.pk), renewed=True), ()
     client, endpoint = client_of(connection), connection.values["token_endpoint"]
     scopes, refused = frozenset(connection.scopes), ""
     try:
+        if tokens is not None and won.take_up(_about(connection, tokens.person_id)):
+            # A program before us was given new tokens and ended, or still waits, before it could save them.
+            return _held(TokenSet.objects.get(pk=tokens.pk), renewed=True), ()
         request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
         told = oauth.ask(road, "token", request, asked_at)
         if told.reading.ok:
