@@ -13,6 +13,7 @@ import sys
 import time
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -50,6 +51,20 @@ PORTS = {
 }
 OFFSETS = (0, 10, 11, 20, 21, 30, 31, *range(40, 64))
 _given: set[int] = set()
+# Installed for developers only, and loaded by libraries of the product wherever they are found.
+_DEVELOPERS_OWN = ("rich", "pygments")
+
+
+@cache
+def python_path() -> str:
+    """What programs are started with: they find what is installed where Neat Latch runs, and nothing that only developers have."""
+    from tests.settings import HOME_OF_TESTS
+
+    folder = HOME_OF_TESTS / "installed"
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in _DEVELOPERS_OWN:
+        (folder / f"{name}.py").write_text('raise ImportError("only developers have it")\n')
+    return f"{folder}{os.pathsep}{ROOT}"
 
 
 def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
@@ -123,7 +138,7 @@ class StandIns:
             [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)],
             cwd=ROOT,
             stdout=subprocess.PIPE,
-            env={**os.environ, **(environment or {})},
+            env={**os.environ, "PYTHONPATH": python_path(), **(environment or {})},
         )
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
@@ -192,7 +207,7 @@ class Desk:
         self.environment = {
             **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),
             "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "tests.quick",
-            "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": str(ROOT),
+            "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": python_path(),
             **(more or {}),
         }  # fmt: skip
         self.programs: dict[str, subprocess.Popen[bytes]] = {}
