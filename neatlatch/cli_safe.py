@@ -111,7 +111,7 @@ def _restore(given: argparse.Namespace) -> int:
         entries, stamp = backup.put_back(given.file, given.key, given.replace)
         try:
             safe.check()
-            call_command("migrate", verbosity=0)
+            call_command("migrate", verbosity=0, skip_checks=True)
             said: list[Any] = backup.settle()
         except BaseException:
             backup.take_back(stamp)

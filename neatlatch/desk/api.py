@@ -96,10 +96,14 @@ def on_problem(request: HttpRequest, problem: Problem) -> HttpResponse:
     return problems.answer(problem)
 
 
+# An answer names so many wrong fields at most, by so many characters: it is never larger than what was sent.
+_MOST_ERRORS, _LONGEST_NAME = 50, 100
+
+
 def _in_words(error: Any) -> str:
     """One fault that the framework found, as our own refusals put it."""
     if error["type"] == "extra_forbidden":
-        return f"There is no field “{error['loc'][-1]}”."
+        return f"There is no field “{str(error['loc'][-1])[:_LONGEST_NAME]}”."
     if error["type"] == "timezone_aware":
         return "Say its zone as well: 2027-01-31T12:00:00Z."
     return str(error["msg"]).removeprefix("Value error, ")
@@ -108,7 +112,8 @@ def _in_words(error: Any) -> str:
 @api.exception_handler(ValidationError)
 def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
     """What was sent does not have the form that is wanted. The values sent are not repeated: they may be secrets."""
-    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"]): _in_words(one) for one in error.errors}
+    told = error.errors[:_MOST_ERRORS]
+    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"])[:_LONGEST_NAME]: _in_words(one) for one in told}
     return problems.answer(problems.wrong_fields(errors or {"body": "The body is not what is wanted."}))
 
 

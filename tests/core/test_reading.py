@@ -332,13 +332,14 @@ def test_an_issuer_that_must_be_sent_is_missed() -> None:
 @pytest.mark.parametrize(
     ("told", "means"),
     [('"3600"', 3600), ("3600.5", 3600.5), ('"²"', None), ('"' + "9" * 5000 + '"', None), ("true", None), ("-1", None), ("null", None)],
+    ids=["text", "fraction", "superscript", "5000 digits in a text", "true", "negative", "null"],
 )
 def test_a_life_that_is_told_oddly(told: str, means: float | None) -> None:
     reading = replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}')
     assert (reading.ok, reading.fields["expires_in"]) == (True, means)
 
 
-@pytest.mark.parametrize("told", ["NaN", "Infinity", "-Infinity", "9" * 5000])
+@pytest.mark.parametrize("told", ["NaN", "Infinity", "-Infinity", pytest.param("9" * 5000, id="5000 digits")])
 def test_what_is_no_number_in_json_is_no_answer(told: str) -> None:
     # RFC 8259 §6: "Numeric values that cannot be represented in the grammar … (such as Infinity and NaN) are not permitted."
     assert not replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}').ok

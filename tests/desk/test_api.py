@@ -169,6 +169,24 @@ def test_a_field_that_is_not_known_is_refused_by_name(setup: Setup) -> None:
     assert told.json()["errors"] == {"rules.0.origin": "There is no field “origin”."}
 
 
+def test_an_answer_names_no_more_than_some_of_many_wrong_fields(setup: Setup) -> None:
+    setup.place()
+    web = setup.web()
+    many = {f"{'k' * 5_000}{number}": 1 for number in range(101)}
+    answer = post(web, "/api/redirect-uris/lint", many)
+    assert (answer.status_code, list(answer.json()["errors"].values())) == (422, ["There are more than 100 fields."])
+    answer = post(web, "/api/redirect-uris/lint", dict(list(many.items())[:99]))
+    assert answer.status_code == 422
+    assert len(answer.content) < 20_000
+    told = web.put(
+        "/api/access-rules/cargo-manifests/sandbox",
+        json.dumps({"rules": [1] * 5_000}),
+        content_type="application/json",
+        headers={"If-Match": "*"},
+    )
+    assert (told.status_code, len(told.json()["errors"])) == (422, 50)
+
+
 @pytest.mark.parametrize(
     ("ends", "says"),
     [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,7 +23,9 @@ def prepared() -> World:
     """A world that was loaded, and has ended, to be copied."""
     from tests.settings import HOME_OF_TESTS
 
-    found = World(HOME_OF_TESTS / "prepared", datetime.now(UTC).replace(microsecond=0))
+    folder = HOME_OF_TESTS / "prepared"
+    shutil.rmtree(folder, ignore_errors=True)  # of a first run that failed
+    found = World(folder, datetime.now(UTC).replace(microsecond=0))
     found.load()
     found.end()
     return found

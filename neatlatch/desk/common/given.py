@@ -11,6 +11,8 @@ from pydantic_core import PydanticCustomError
 
 from neatlatch.core import texts
 
+# More fields than any body of ours has; where there are more, each need not be looked at, and named, for the body to be refused.
+MOST_FIELDS = 100
 # The longest text of a field, in characters, by the field's name; a field that is not named here has the usual length.
 USUAL = 2_000
 KIB = 1024
@@ -50,6 +52,8 @@ class Given(Schema):
         """Refuse texts that are too long, or that no database or file can hold."""
         raw = getattr(data, "_obj", data)
         if isinstance(raw, dict):
+            if len(raw) > MOST_FIELDS:
+                raise PydanticCustomError("too_many_fields", "There are more than {most} fields.", {"most": MOST_FIELDS})
             for field, value in raw.items():
                 check_texts(field if isinstance(field, str) else "", value)
         return data
