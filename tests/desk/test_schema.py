@@ -1,4 +1,7 @@
-"""The API against its own description, with whatever schemathesis thinks of; a real server, a person who may everything."""
+"""The API against its own description, with whatever schemathesis thinks of; a real server, a person who may everything.
+
+The whole form (``bin/prove api``) tries every field at each of its bounds as well, and more examples of each operation.
+"""
 
 from __future__ import annotations
 
@@ -10,14 +13,18 @@ import pytest
 import schemathesis
 from hypothesis import HealthCheck, settings
 from schemathesis.checks import not_a_server_error
+from schemathesis.config import SchemathesisConfig
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance, status_code_conformance
 
 from neatlatch.desk.api import api
-from tests.harness import ROOT, Desk, StandIns
+from tests.harness import ROOT, WHOLE, Desk, StandIns
 
 # Left out: logging out (the next call would be nobody's), and people (it would switch itself off).
 _LEFT_OUT = r"^/api/session|^/api/people/"
-schema = schemathesis.openapi.from_dict(json.loads(json.dumps(api.get_openapi_schema(), default=str))).exclude(path_regex=_LEFT_OUT)
+_CONFIG = SchemathesisConfig.from_dict({"phases": {"coverage": {"enabled": WHOLE}}})
+schema = schemathesis.openapi.from_dict(json.loads(json.dumps(api.get_openapi_schema(), default=str)), config=_CONFIG).exclude(
+    path_regex=_LEFT_OUT
+)
 
 
 @pytest.fixture(scope="module")
@@ -35,7 +42,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
 
 
 @schema.parametrize()
-@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=45 if WHOLE else 8, deadline=None, suppress_health_check=list(HealthCheck))
 def test_any_call_is_answered_as_described(case: schemathesis.Case, desk: Desk) -> None:
     web = desk.web  # type: ignore[attr-defined]
     headers = {"X-CSRFToken": web.headers["X-CSRFToken"], "If-Match": "*"}
