@@ -157,8 +157,12 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     page.get_by_role("button", name="Try it at the application").click()
     expect(page.get_by_text("The new one works", exact=False)).to_be_visible()
     page.get_by_role("button", name="Switch over").click()
-    page.get_by_label("Found items page has been changed by hand").check()
+    by_hand = page.get_by_label("Found items page has been changed by hand")
+    by_hand.check()
     expect(page.get_by_role("button", name="It is withdrawn there")).to_be_visible()
+    by_hand.uncheck()  # a tick made by mistake, taken back
+    expect(page.get_by_role("button", name="It is withdrawn there")).to_have_count(0)
+    by_hand.check()
     assert violations(page) == []
     page.get_by_role("button", name="It is withdrawn there").click()
     page.get_by_role("button", name="Try the old one").click()

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import json
 import logging
+import threading
 from datetime import timedelta
 from typing import Any
 
 import pytest
 from django.conf import settings
 from django.contrib.sessions.models import Session
-from django.db import DatabaseError, connection, transaction
+from django.db import DatabaseError, OperationalError, connection, connections, transaction
 from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext, override_settings
 from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.desk.common import guard
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import leaving
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal import services as journal
 from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.people import services as people
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds.tasks import keep_house
 
@@ -356,6 +360,35 @@ def test_plain_http_is_refused_but_on_loopback() -> None:
 
 
 # People
+
+
+def test_two_administrators_cannot_end_each_other_in_one_moment(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Who is the last is asked while nobody else can write."""
+    other = Person.objects.create_user("ann", password=PASSWORD, role="administrator")
+    asked, tried = threading.Event(), threading.Event()
+    asks = people.is_last_administrator
+
+    def slowly(person: Person) -> bool:
+        answer = asks(person)
+        asked.set()
+        assert tried.wait(60)
+        return answer
+
+    monkeypatch.setattr(leaving, "is_last_administrator", slowly)
+    monkeypatch.setattr(people, "is_last_administrator", slowly)
+    first = threading.Thread(target=lambda: (leaving.leave(setup.by, other), connections.close_all()))
+    first.start()
+    assert asked.wait(60)
+    with connection.cursor() as cursor:
+        cursor.execute("PRAGMA busy_timeout=1")
+        with pytest.raises(OperationalError, match="locked"):
+            people.change(other, setup.by, "reader", None)
+    connection.close()  # the next one is as patient as usual
+    tried.set()
+    first.join()
+    with pytest.raises(Problem):
+        people.change(other, setup.by, "reader", None)
+    assert [one.username for one in Person.objects.filter(role="administrator", is_active=True)] == ["morag"]
 
 
 def test_the_last_administrator_remains(setup: Setup) -> None:

@@ -10,6 +10,7 @@ import sqlite3
 import sys
 import threading
 from collections.abc import Iterator
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ from django.db import OperationalError
 from django.db import connection as database
 from django.db import connections as databases
 from django.test import Client as WebClient
+from django.utils import timezone
 
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
@@ -247,6 +249,27 @@ def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: 
     assert TokenSet.objects.get().open_refresh().reveal() == newer
 
 
+def test_a_sign_in_that_was_noted_gives_way_to_a_later_one(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    killed_before_saving("tokens", monkeypatch, lambda: setup.sign_in(connection))
+    again, name = notes()[0].read_bytes(), notes()[0]
+    assert won.take_up() == 1
+    noted = TokenSet.objects.get()
+    assert noted.generation == 2  # it is newer than what stood there
+    setup.sign_in(connection)
+    name.write_bytes(again)
+    assert won.take_up() == 1
+    later = TokenSet.objects.get()
+    assert (later.generation, later.open_refresh().reveal() == noted.open_refresh().reveal()) == (3, False)
+
+
+def test_a_sign_in_wins_where_the_clock_was_set_back(setup: Setup) -> None:
+    connection = setup.latched()
+    TokenSet.objects.update(obtained=timezone.now() + timedelta(hours=1))
+    setup.sign_in(connection)
+    assert TokenSet.objects.get().generation == 2
+
+
 def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_aside(setup: Setup) -> None:
     folder = settings.HOME / "won"
     folder.mkdir(exist_ok=True)
@@ -284,6 +307,11 @@ def test_a_note_of_a_process_that_nobody_can_ask_about(setup: Setup, monkeypatch
     assert TokenSet.objects.get().generation == 2
 
 
+def fall(facts: won.Facts) -> None:
+    """In place of saving, what nobody has foreseen."""
+    raise LookupError("not foreseen")
+
+
 def make_older(note: Path, seconds: float) -> None:
     when = note.stat().st_mtime - seconds
     os.utime(note, (when, when))
@@ -293,10 +321,6 @@ def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
-
-    def fall(facts: won.Facts) -> None:
-        raise LookupError("not foreseen")
-
     with monkeypatch.context() as patch:
         patch.setitem(won._SAVERS, "tokens", fall)
         assert won.take_up() == 0
@@ -315,10 +339,6 @@ def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(setup: Se
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
-
-    def fall(facts: won.Facts) -> None:
-        raise LookupError("not foreseen")
-
     with monkeypatch.context() as patch:
         patch.setitem(won._SAVERS, "tokens", fall)
         starting.check_or_stop()

@@ -32,6 +32,8 @@ from . import owner, refusals, safe
 
 log = structlog.get_logger()
 Facts = dict[str, Any]
+# Stands among the facts of a note that is taken up: by then something newer may stand in its place, which it must not replace.
+TAKEN_UP = "taken_up"
 T = TypeVar("T")
 _SAVERS: dict[str, Callable[[Facts], Any]] = {}
 # Where each kind's function stands, for a program that takes up a note before anything else imported it.
@@ -118,7 +120,7 @@ def take_up(about: str = "", again: bool = False) -> int:
         if not about and not _is_left(note, signed):
             continue
         try:
-            _saver(kind)(facts)
+            _saver(kind)({**facts, TAKEN_UP: True})
         except DatabaseError as error:
             if about:
                 raise

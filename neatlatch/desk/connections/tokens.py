@@ -125,6 +125,8 @@ def _stands(tokens: TokenSet, facts: won.Facts, asked_at: datetime) -> bool:
     """Whether the tokens that stand are these, or came after them."""
     if facts["after"]:
         return tokens.generation != int(facts["after"])
+    if facts.get(won.TAKEN_UP) and tokens.obtained > asked_at:
+        return True  # A later sign-in. Only a note gives way to it: one made just now wins even where the clock was set back.
     return tokens.obtained >= asked_at and tokens.open_access().reveal() == facts["access_token"]
 
 

@@ -50,6 +50,21 @@
     acts.run(() => ok(api.POST('/api/replacements/{identity}/movings', { ...path, body: { name, moved } })))
 </script>
 
+<!-- In both steps, so that a tick made by mistake can be taken back after it was the last one missing. -->
+{#snippet changedByHand(users: { name: string; draws: boolean; moved: boolean }[])}
+  {#each users.filter((user) => !user.draws) as user (user.name)}
+    <label class="flex min-h-[26px] items-center gap-2"
+      ><input
+        type="checkbox"
+        checked={user.moved}
+        disabled={acts.busy}
+        onchange={(event) => move(user.name, event.currentTarget.checked)}
+      />
+      {user.name} has been changed by hand</label
+    >
+  {/each}
+{/snippet}
+
 <svelte:head><title>Replacing {one?.old_hint ?? ''} · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
 <Loading query={found} />
@@ -137,17 +152,7 @@
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('switches')}>Switch over</button>
               {:else if step.key === 'watch'}
                 <p class="mb-1">{step.says}</p>
-                {#each one.users.filter((user) => !user.draws) as user (user.name)}
-                  <label class="flex min-h-[26px] items-center gap-2"
-                    ><input
-                      type="checkbox"
-                      checked={user.moved}
-                      disabled={acts.busy}
-                      onchange={(event) => move(user.name, event.currentTarget.checked)}
-                    />
-                    {user.name} has been changed by hand</label
-                  >
-                {/each}
+                {@render changedByHand(one.users)}
                 {#if one.tokens_alive}<p class="help">{one.tokens_alive} tokens that were got with it live still.</p>{/if}
                 <label class="mt-1 flex min-h-[26px] items-center gap-2"
                   ><input type="checkbox" bind:checked={anyway} /> Retire it although it is still in use</label
@@ -155,6 +160,7 @@
                 {#if anyway}<button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={retire}>Retire it now</button
                   >{/if}
               {:else if step.key === 'retire'}
+                {@render changedByHand(one.users)}
                 <p class="mb-2">
                   {one.steps.find((each) => each.key === 'watch')?.says}
                   {one.way === 'house'

@@ -56,10 +56,12 @@
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
               <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}>now</time>
               <div>
-                <p class="font-bold">{one.name ? `${one.application} · ${one.environment}` : 'Something removed meanwhile'}</p>
+                <p class="font-bold">{one.name ? `${one.application} · ${one.environment}` : 'An answer of an application'}</p>
                 <p class="text-soft">
-                  What {one.name ? `it gave for ${one.name}` : 'its application gave'} could not be saved, and lies sealed beside the
-                  database. Say <code>nlatch safe unsaved</code> to learn why.
+                  What {one.name ? `it gave for ${one.name}` : 'it gave'} could not be saved, and lies sealed beside the database as
+                  <span class="value">{one.note}</span>. On the desk's machine, <code>bin/nlatch safe unsaved</code> tries again
+                  and says what is left.
+                  {#if one.client}If that does not help, replace this client's secret.{/if}
                 </p>
                 {#if one.ref}<a class="act" href="/connections/{one.ref}" aria-label="Sign in again: {one.name}">Sign in again</a>
                 {:else if one.client}<a class="act" href="/clients/{one.client}" aria-label="Open the client: {one.name}"
