@@ -25,6 +25,21 @@ from tests.prepared import migrated
 # bin/prove: a proof in its whole form. Its small form is what bin/test runs.
 WHOLE = os.environ.get("NEATLATCH_PROVE") == "whole"
 ROOT = Path(__file__).resolve().parents[1]
+# What Chromium does without in tests: a renderer of its own for the address bar's suggestions costs each new window a second. The others are
+# Playwright's; a switch that is given twice counts the last time only.
+_NOT_WANTED = (
+    "WebUIOmniboxPopup",
+    "WebUIOmniboxAimPopup",
+    "AvoidUnnecessaryBeforeUnloadCheckSync",
+    "DestroyProfileOnBrowserClose",
+    "HttpsUpgrades",
+    "HttpsFirstBalancedModeAutoEnable",
+    "LensOverlay",
+    "MediaRouter",
+    "PaintHolding",
+    "ThirdPartyStoragePartitioning",
+    "OptimizationHints",
+)
 # Chromium without its background traffic, so that a closed network does not slow it down.
 CHROMIUM_FLAGS = [
     "--no-sandbox",
@@ -34,6 +49,7 @@ CHROMIUM_FLAGS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    f"--disable-features={','.join(_NOT_WANTED)}",
 ]
 # Where each stand-in listens, counted from the control port (a copy: the tests take nothing from the stand-ins).
 PORTS = {
