@@ -21,6 +21,7 @@ Fault = Literal["foreign", "cut", "mistyped"]
 _DIGITS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 SECRET_OCTETS, ID_OCTETS = 32, 8
 _SECRET_LENGTH, _ID_LENGTH, _CHECK_LENGTH = 43, 11, 6
+_LONGEST = 200
 _FORM = re.compile(r"(?:nlk|nls)_([a-z0-9_-]+)_([0-9A-Za-z]{11})_([0-9A-Za-z]{43})_([0-9A-Za-z]{6})")
 # Anywhere in a text, for finding one that has leaked: no letter or digit stands before or after it.
 _ANYWHERE = re.compile(r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])")
@@ -80,8 +81,10 @@ def read(text: str) -> HouseKey:
     kind = text[:3]
     if kind not in (API_KEY, CLIENT_SECRET) or text[3:4] != "_":
         raise BadKey("foreign", "It does not begin as a key of the house does.")
-    found = _FORM.fullmatch(text)
+    found = _FORM.fullmatch(text[: _LONGEST + 1])
     if found is None:
+        if len(text) > _LONGEST:
+            raise BadKey("mistyped", "It is longer than any key of the house.")
         whole = re.fullmatch(r"(?:nlk|nls)_[a-z0-9_-]*?_?[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?", text)
         if whole is not None:
             raise BadKey("cut", "An end of the key is missing.")

@@ -14,6 +14,8 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 
+from . import derivations, pem
+
 
 class BadKey(ValueError):
     """The key cannot be read; the message says why. ``needs_password``: it is encrypted and none, or a wrong one, was given."""
@@ -43,11 +45,16 @@ class KeyFacts:
 
 
 def open_private(data: bytes, password: str | None = None) -> PrivateKeyTypes:
-    """A private key out of PEM or DER (PKCS#8 by RFC 5958, PKCS#1, SEC 1). Raises :class:`BadKey`."""
+    """A private key out of PEM or DER (PKCS#8 by RFC 5958, PKCS#1, SEC 1). Raises :class:`BadKey`, also where it asks for unfair work."""
     secret = password.encode("utf-8") if password else None
-    load = serialization.load_pem_private_key if b"-----BEGIN" in data else serialization.load_der_private_key
     try:
-        return load(data, secret)
+        if (block := _private_block(data)) is not None and block.has_headers:
+            return serialization.load_pem_private_key(block.text, secret)  # of old: one round of MD5, so nothing to be looked at
+        der = data if block is None else block.der()
+        derivations.check(der)
+        return serialization.load_der_private_key(der, secret)
+    except derivations.TooCostly as error:
+        raise BadKey(str(error)) from error
     except TypeError as error:
         if secret is None:
             raise BadKey("The private key is encrypted; its password is needed.", True) from error
@@ -58,6 +65,18 @@ def open_private(data: bytes, password: str | None = None) -> PrivateKeyTypes:
         raise BadKey("This is not a private key that can be read.") from error
     except UnsupportedAlgorithm as error:
         raise BadKey("This kind of private key is not known.") from error
+
+
+def _private_block(data: bytes) -> pem.Block | None:
+    """The first private key of a PEM file, ``None`` for DER. Raises ``ValueError`` where a PEM file has none."""
+    if not pem.is_pem(data):
+        return None
+    for block in pem.blocks(data):
+        if block.label in ("PRIVATE KEY", "ENCRYPTED PRIVATE KEY") and not block.has_headers:
+            return block
+        if block.label in ("RSA PRIVATE KEY", "EC PRIVATE KEY", "DSA PRIVATE KEY"):
+            return block
+    raise ValueError("there is no private key in it")
 
 
 def is_encrypted(data: bytes) -> bool:

@@ -12,7 +12,7 @@ from .schemes import CERTIFICATE, CODE, OAUTH1, OAUTH2
 
 MOST_WORDS, LONGEST = 500, 20_000
 _WORD = re.compile(r"[^\s\"'`<>,;()\[\]{}]{8,4000}")
-_END = re.compile(r"^[=:]+|[.,;:!?…]+$")
+_AT_THE_START, _AT_THE_END = "=:", ".,;:!?…"
 
 
 def candidates(text: str) -> tuple[str, ...]:
@@ -22,7 +22,7 @@ def candidates(text: str) -> tuple[str, ...]:
     found.setdefault(text.strip())
     for word in _WORD.findall(text)[:MOST_WORDS]:
         for part in (word, word.partition("=")[2], word.rpartition(":")[2], word.rpartition("=")[2]):
-            cleaned = _END.sub("", part)
+            cleaned = part.lstrip(_AT_THE_START).rstrip(_AT_THE_END)
             if len(cleaned) >= 8:
                 found.setdefault(cleaned)
     return tuple(found)

@@ -31,7 +31,7 @@ class Window:
 
 def read(text: str) -> Window:
     """Read one window. Raises :class:`BadWindow`."""
-    found = _LINE.fullmatch(text.strip().lower())
+    found = _LINE.fullmatch(" ".join(text.lower().split()))
     if found is None:
         raise BadWindow(f"“{text.strip()}” is not a window like Mon-Fri 20:00-23:00 or daily 02:00-04:00.")
     return Window(_days(found["days"], text), _minutes(found["start"], text), _minutes(found["end"], text))

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from heapq import merge
 
 from .rules import ANY, Address, Book, Network, Rule, network
+
+
+class TooMuch(ValueError):
+    """Working the rules out takes more steps than are done for anybody; the message says so."""
 
 
 @dataclass(frozen=True)
@@ -19,7 +24,9 @@ class Decision:
 
 
 @dataclass(frozen=True)
-class _Entry:
+class Entry:
+    """A rule by its place, with the networks that it holds for (none: anywhere)."""
+
     place: int
     networks: tuple[Network, ...]
 
@@ -33,66 +40,104 @@ class _Entry:
 class _Relevant:
     """The rules about one principal and operation, found by resource: exact ones in a table, prefixes in a table for each length."""
 
-    def __init__(self, rules: list[tuple[int, Rule]]) -> None:
-        self.exact: dict[str, list[_Entry]] = {}
-        self.prefixes: dict[int, dict[str, list[_Entry]]] = {}
+    def __init__(self, rules: Sequence[tuple[int, Rule]], networks: Sequence[tuple[Network, ...]]) -> None:
+        self.exact: dict[str, list[Entry]] = {}
+        self.prefixes: dict[int, dict[str, list[Entry]]] = {}
         for place, rule in rules:
-            entry = _Entry(place, tuple(network(one) for one in rule.networks))
             table = self.prefixes.setdefault(len(rule.resource), {}) if rule.prefix else self.exact
-            table.setdefault(rule.resource, []).append(entry)
+            table.setdefault(rule.resource, []).append(Entry(place, networks[place]))
         # A rule for anywhere makes those behind it on the same resource needless.
         for table in (self.exact, *self.prefixes.values()):
             for resource, entries in table.items():
                 end = next((at for at, one in enumerate(entries) if not one.networks), len(entries) - 1)
                 table[resource] = entries[: end + 1]
 
-    def first(self, resource: str, address: Address | None) -> int | None:
-        """The place of the first rule that holds."""
-        best: int | None = None
-        for entry in self.about(resource):
-            if (best is None or entry.place < best) and entry.reaches(address):
-                best = entry.place
-        return best
-
-    def about(self, resource: str) -> Iterator[_Entry]:
-        """The rules about a resource, in no order."""
-        yield from self.exact.get(resource, ())
+    def about(self, resource: str) -> list[Entry]:
+        """The rules about a resource, in their order."""
+        found = list(self.exact.get(resource, ()))
         for length, table in self.prefixes.items():
             if length <= len(resource):
-                yield from table.get(resource[:length], ())
+                found.extend(table.get(resource[:length], ()))
+        found.sort(key=lambda one: one.place)
+        return found
 
 
 class Access:
-    """A rule book made ready for many decisions."""
+    """A rule book made ready for many decisions.
 
-    def __init__(self, book: Book) -> None:
+    ``most`` is how many steps may be taken in all, a step being a rule that is looked at; beyond, :class:`TooMuch` is raised.
+    """
+
+    def __init__(self, book: Book, most: int | None = None) -> None:
         self.book = book
-        self._members = [book.members(one) for one in book.rules]
+        self._left = most
+        self._networks = [tuple(network(text) for text in one.networks) for one in book.rules]
+        # The places of rules by whom they name: a principal, a group, or everybody.
+        self._about: dict[str | None, list[int]] = {}
+        self._about_group: dict[str, list[int]] = {}
+        for place, rule in enumerate(book.rules):
+            if rule.group:
+                self._about_group.setdefault(rule.who, []).append(place)
+            else:
+                self._about.setdefault(None if book.is_for_everybody(rule) else rule.who, []).append(place)
+        self._groups: dict[str, list[str]] = {}
+        for name, members in book.groups.items():
+            if name in self._about_group:
+                for who in dict.fromkeys(members):
+                    self._groups.setdefault(who, []).append(name)
         self._tables: dict[tuple[str, str], tuple[_Relevant, _Relevant]] = {}
+
+    def spend(self, steps: int) -> None:
+        """Count steps. Raises :class:`TooMuch`."""
+        if self._left is not None:
+            self._left -= steps
+            if self._left < 0:
+                raise TooMuch("These rules are too many to be worked out against one another.")
 
     def decide(self, principal: str, operation: str, resource: str, address: str | None = None) -> Decision:
         """Decide a request. ``address`` is where it comes from, as text (``None``: not known). Raises ``ValueError`` for one that is no address."""
+        where = _address(address) if address is not None else None
+        return self.choose(*self.about(principal, operation, resource), where)
+
+    def about(self, principal: str, operation: str, resource: str) -> tuple[list[Entry], list[Entry]]:
+        """The rules that deny and those that allow, about a principal, an operation and a resource, each in their order."""
         tables = self._tables.get((principal, operation))
         if tables is None:
             tables = self._tables[principal, operation] = self._ready(principal, operation)
-        deny, allow = tables
-        where = _address(address) if address is not None else None
-        if (place := deny.first(resource, where)) is not None:
+        self.spend(1 + len(tables[0].prefixes) + len(tables[1].prefixes))
+        deny, allow = tables[0].about(resource), tables[1].about(resource)
+        self.spend(len(deny) + len(allow))
+        return deny, allow
+
+    def choose(self, deny: Iterable[Entry], allow: Iterable[Entry], where: Address | None) -> Decision:
+        """Decide by what :meth:`about` answers."""
+        if (place := self._first(deny, where)) is not None:
             return Decision(False, place)
-        place = allow.first(resource, where)
+        place = self._first(allow, where)
         return Decision(place is not None, place)
 
-    def _ready(self, principal: str, operation: str) -> tuple[_Relevant, _Relevant]:
-        mine = self.relevant(principal, operation)
-        return _Relevant([one for one in mine if not one[1].allow]), _Relevant([one for one in mine if one[1].allow])
+    def _first(self, entries: Iterable[Entry], where: Address | None) -> int | None:
+        """The place of the first rule that holds."""
+        for entry in entries:
+            self.spend(1 + len(entry.networks))
+            if entry.reaches(where):
+                return entry.place
+        return None
 
-    def relevant(self, principal: str, operation: str) -> list[tuple[int, Rule]]:
+    def _ready(self, principal: str, operation: str) -> tuple[_Relevant, _Relevant]:
+        mine = list(self.relevant(principal, operation))
+        deny, allow = ([one for one in mine if one[1].allow == verdict] for verdict in (False, True))
+        return _Relevant(deny, self._networks), _Relevant(allow, self._networks)
+
+    def relevant(self, principal: str, operation: str) -> Iterator[tuple[int, Rule]]:
         """The rules about a principal and an operation, in order, with their places."""
-        return [
-            (place, rule)
-            for place, (rule, members) in enumerate(zip(self.book.rules, self._members, strict=True))
-            if rule.operation in (operation, ANY) and (members is None or principal in members)
-        ]
+        lists = [self._about.get(None, []), self._about.get(principal, [])]
+        lists += [self._about_group[name] for name in self._groups.get(principal, ())]
+        for place in merge(*lists):
+            self.spend(1)
+            rule = self.book.rules[place]
+            if rule.operation in (operation, ANY):
+                yield place, rule
 
 
 @lru_cache(maxsize=65536)

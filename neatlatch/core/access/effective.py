@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from .deciding import Access
-from .rules import ANY, EVERYBODY, Address, Book, Rule, network
+from .deciding import Access, Entry, TooMuch
+from .rules import ANY, EVERYBODY, Address, Book, Rule
 
 
 class Verdict(StrEnum):
@@ -38,49 +38,60 @@ class Matrix:
     cells: tuple[tuple[tuple[Cell, ...], ...], ...]
 
 
+# Cells of a matrix, and rules looked at on the way to it; what needs more is refused.
+MOST_CELLS, MOST_STEPS = 200_000, 2_000_000
+
+
 def work_out(book: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> Matrix:
-    """The effective rights. A resource that ends in ``*`` stands for one that begins so and that nothing more exact names."""
-    access, places = Access(book), _addresses(book.rules)
-    loose = _loose(book.rules)
+    """The effective rights. A resource that ends in ``*`` stands for one that begins so and that nothing more exact names.
+
+    Raises :class:`TooMuch`.
+    """
+    check_size(principals, resources, operations)
+    access, loose = Access(book, MOST_STEPS), loose_end(book.rules)
     cells = tuple(
-        tuple(
-            tuple(
-                _cell(access, who, operation, resource[:-1] + loose if resource.endswith("*") else resource, places)
-                for operation in operations
-            )
-            for resource in resources
-        )
+        tuple(tuple(cell(access, who, operation, resource, loose) for operation in operations) for resource in resources)
         for who in principals
     )
     return Matrix(tuple(principals), tuple(resources), tuple(operations), cells)
 
 
-def _cell(access: Access, who: str, operation: str, resource: str, places: Sequence[Address]) -> Cell:
-    found = [access.decide(who, operation, resource, str(one)) for one in places]
+def check_size(principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> None:
+    """Raises :class:`TooMuch` where there would be more cells than are worked out."""
+    if (cells := len(principals) * len(resources) * len(operations)) > MOST_CELLS:
+        raise TooMuch(
+            f"{len(principals):,} principals, {len(resources):,} resources and {len(operations):,} operations make {cells:,} rights; "
+            f"{MOST_CELLS:,} are the most that are worked out."
+        )
+
+
+def cell(access: Access, who: str, operation: str, resource: str, loose: str) -> Cell:
+    """One right. ``loose`` is what :func:`loose_end` answers. Raises :class:`TooMuch`."""
+    deny, allow = access.about(who, operation, resource[:-1] + loose if resource.endswith("*") else resource)
+    places = _addresses((*deny, *allow))
+    found = [access.choose(deny, allow, one) for one in places]
     deciding = tuple(sorted({one.rule for one in found if one.rule is not None}))
-    yes = [place for place, one in zip(places, found, strict=True) if one.allowed]
+    yes = [one for one in found if one.allowed]
     if len(yes) == len(places):
         return Cell(Verdict.YES, deciding)
     if not yes:
         return Cell(Verdict.NO, deciding)
-    allowing = {one.rule for one in found if one.allowed and one.rule is not None}
-    named = dict.fromkeys(one for place in sorted(allowing) for one in access.book.rules[place].networks)
+    allowing = {one.rule for one in yes if one.rule is not None}
+    named = dict.fromkeys(text for place in sorted(allowing) for text in access.book.rules[place].networks)
     return Cell(Verdict.SOME, deciding, tuple(named))
 
 
-def _addresses(rules: Iterable[Rule]) -> list[Address]:
-    """An address for each way in which networks of the rules can hold it: where any of them begins, or has just ended."""
+def _addresses(entries: Iterable[Entry]) -> list[Address]:
+    """An address for each way in which networks of some rules can hold it: where any of them begins, or has just ended."""
     found: set[Address] = {ipaddress.IPv4Address(0), ipaddress.IPv6Address(0)}
-    for rule in rules:
-        for text in rule.networks:
-            one = network(text)
-            found.add(one.network_address)
-            if int(one.broadcast_address) + 1 < 2**one.max_prefixlen:
-                found.add(one.broadcast_address + 1)
+    for one in {network for entry in entries for network in entry.networks}:
+        found.add(one.network_address)
+        if int(one.broadcast_address) + 1 < 2**one.max_prefixlen:
+            found.add(one.broadcast_address + 1)
     return sorted(found, key=lambda one: (one.version, int(one)))
 
 
-def _loose(rules: Iterable[Rule]) -> str:
+def loose_end(rules: Iterable[Rule]) -> str:
     """An ending that no rule's resource goes on with, so that a resource that has it is held by nothing longer."""
     used = {letter for rule in rules for letter in rule.resource}
     return next(chr(code) for code in range(0xE000, 0xF8FF) if chr(code) not in used)
@@ -90,25 +101,25 @@ def never_decide(book: Book, operations: Sequence[str], principals: Sequence[str
     """The places of rules that decide no request at all, whoever asks for whatever from anywhere: others always come before them.
 
     Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each kind is tried. ``operations`` and ``principals`` are
-    those that exist beside the ones that rules name.
+    those that exist beside the ones that rules name. Raises :class:`TooMuch`.
     """
-    access, places, loose = Access(book), _addresses(book.rules), _loose(book.rules)
+    access, loose = Access(book, MOST_STEPS), loose_end(book.rules)
     names = tuple(dict.fromkeys((*operations, *(one.operation for one in book.rules if one.operation != ANY)))) or (ANY + loose,)
     # Somebody whom nothing names stands for everybody else.
     people = tuple(dict.fromkeys((*principals, *book.principals(), f"somebody{loose}")))
-    return tuple(place for place, rule in enumerate(book.rules) if not _decides(access, place, rule, people, names, places, loose))
+    return tuple(place for place, rule in enumerate(book.rules) if not _decides(access, place, rule, people, names, loose))
 
 
-def _decides(
-    access: Access, place: int, rule: Rule, people: Sequence[str], names: Sequence[str], places: Sequence[Address], loose: str
-) -> bool:
+def _decides(access: Access, place: int, rule: Rule, people: Sequence[str], names: Sequence[str], loose: str) -> bool:
     members = access.book.members(rule)
-    networks = [network(one) for one in rule.networks]
-    inside = [one for one in places if not networks or any(one.version == each.version and one in each for each in networks)]
     for who in people if members is None else sorted(members):
         for operation in names if rule.operation == ANY else (rule.operation,):
-            for resource in _resources(rule, [one for _, one in access.relevant(who, operation)], loose):
-                if any(access.decide(who, operation, resource, str(one)).rule == place for one in inside):
+            others = [one for _, one in access.relevant(who, operation)] if rule.prefix else []
+            for resource in _resources(rule, others, loose):
+                deny, allow = access.about(who, operation, resource)
+                own = next((one for one in (*deny, *allow) if one.place == place), None)
+                # One for anywhere that stands before it on the same resource has put it out of the table.
+                if own and any(access.choose(deny, allow, one).rule == place for one in _addresses((*deny, *allow)) if own.reaches(one)):
                     return True
     return False
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from .effective import Matrix
+from .deciding import Access
+from .effective import MOST_STEPS, cell, check_size, loose_end
 from .rules import BadRules, Book, Rule, checked
 
 HEADING = ("effect", "who", "operation", "resource", "match", "from")
@@ -45,7 +46,7 @@ def to_csv(book: Book) -> str:
 
 def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
     """Read rules from CSV. Raises :class:`BadRules` with the line."""
-    groups: dict[str, list[str]] = {}
+    groups: dict[str, dict[str, None]] = {}
     rows: list[tuple[int, list[str]]] = []
     reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
     try:
@@ -67,9 +68,9 @@ def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
             name = row[1].removeprefix("group:")
             if not name or not row[1].startswith("group:"):
                 raise BadRules("a member line names its group as group:name", line)
-            groups.setdefault(name, [])
-            if row[2] and row[2] not in groups[name]:
-                groups[name].append(row[2])
+            members = groups.setdefault(name, {})
+            if row[2]:
+                members[row[2]] = None
             continue
         if row[0] not in ("allow", "deny"):
             raise BadRules(f"the effect is allow or deny, not {row[0]!r}", line)
@@ -178,25 +179,46 @@ class Difference:
         return not (self.added or self.gone or self.groups or self.reordered)
 
 
-def difference(before: Book, after: Book, old: Matrix, new: Matrix) -> Difference:
-    """What changes from one book to another; the matrices are of both, over the same lists."""
-    added = tuple(one for one in after.rules if one not in before.rules)
-    gone = tuple(one for one in before.rules if one not in after.rules)
-    groups = []
+def difference(before: Book, after: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> Difference:
+    """What changes from one book to another, in rules and in the rights over these lists.
+
+    A right is worked out only where the rules about its principal and operation differ. Raises :class:`TooMuch`.
+    """
+    was, will = set(before.rules), set(after.rules)
+    added = tuple(one for one in after.rules if one not in was)
+    gone = tuple(one for one in before.rules if one not in will)
+    return Difference(
+        added, gone, tuple(_of_groups(before, after)), not added and not gone and before.rules != after.rules,
+        tuple(_of_rights(before, after, principals, resources, operations)),
+    )  # fmt: skip
+
+
+def _of_groups(before: Book, after: Book) -> Iterator[str]:
     for name in sorted({*before.groups, *after.groups}):
         was, will = set(before.groups.get(name, ())), set(after.groups.get(name, ()))
         if name not in after.groups:
-            groups.append(f"group {name} taken away")
+            yield f"group {name} taken away"
         elif name not in before.groups:
-            groups.append(f"group {name} added: {', '.join(after.groups[name]) or 'nobody'}")
+            yield f"group {name} added: {', '.join(after.groups[name]) or 'nobody'}"
         elif was != will:
             parts = [f"{one} added" for one in sorted(will - was)] + [f"{one} taken out" for one in sorted(was - will)]
-            groups.append(f"group {name}: {', '.join(parts)}")
-    rights = []
-    for a, principal in enumerate(new.principals):
-        for b, resource in enumerate(new.resources):
-            for c, operation in enumerate(new.operations):
-                one, other = old.cells[a][b][c], new.cells[a][b][c]
-                if (one.verdict, one.allowed_from) != (other.verdict, other.allowed_from):
-                    rights.append(Changed(principal, operation, resource, one.verdict.value, other.verdict.value))
-    return Difference(added, gone, tuple(groups), not added and not gone and before.rules != after.rules, tuple(rights))
+            yield f"group {name}: {', '.join(parts)}"
+
+
+def _of_rights(
+    before: Book, after: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]
+) -> Iterator[Changed]:
+    check_size(principals, resources, operations)
+    old, new = Access(before, MOST_STEPS), Access(after, MOST_STEPS)
+    loose = loose_end((*before.rules, *after.rules))
+    for principal in principals:
+        differing = {
+            one for one in operations
+            if [rule for _, rule in old.relevant(principal, one)] != [rule for _, rule in new.relevant(principal, one)]
+        }  # fmt: skip
+        for resource in resources if differing else ():
+            for operation in operations:
+                if operation in differing:
+                    one, other = (cell(access, principal, operation, resource, loose) for access in (old, new))
+                    if (one.verdict, one.allowed_from) != (other.verdict, other.allowed_from):
+                        yield Changed(principal, operation, resource, one.verdict.value, other.verdict.value)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -54,11 +54,15 @@ class Book:
     rules: tuple[Rule, ...] = ()
     groups: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
+    def is_for_everybody(self, rule: Rule) -> bool:
+        """Whether a rule speaks of all principals."""
+        return not rule.group and rule.who == EVERYBODY
+
     def members(self, rule: Rule) -> frozenset[str] | None:
         """The principals that a rule is about; ``None``: everybody."""
         if rule.group:
             return frozenset(self.groups.get(rule.who, ()))
-        return None if rule.who == EVERYBODY else frozenset({rule.who})
+        return None if self.is_for_everybody(rule) else frozenset({rule.who})
 
     def principals(self) -> tuple[str, ...]:
         """Everybody whom rules or groups name."""
@@ -66,11 +70,11 @@ class Book:
         return tuple(sorted(named.union(*self.groups.values())))
 
 
-def checked(rule: Rule, groups: Iterable[str], operations: Sequence[str] = (), line: int | None = None) -> Rule:
+def checked(rule: Rule, groups: Container[str], operations: Sequence[str] = (), line: int | None = None) -> Rule:
     """A rule, or :class:`BadRules` that says what is wrong with it. ``operations`` are those the application knows (none: any)."""
     if not rule.who:
         raise BadRules("whom the rule is about is missing", line)
-    if rule.group and rule.who not in set(groups):
+    if rule.group and rule.who not in groups:
         raise BadRules(f"there is no group {rule.who!r}", line)
     if not rule.operation:
         raise BadRules("the operation is missing; * stands for all of them", line)

@@ -5,7 +5,6 @@ What a file holds is told from its content, never from its name.
 
 from __future__ import annotations
 
-import re
 import warnings
 from dataclasses import dataclass, field
 
@@ -14,10 +13,9 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_public_key, pkcs7, pkcs12
 
-from .. import keys
+from .. import derivations, keys, pem
 
-MOST_CERTIFICATES = 200
-_BLOCK = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,40})-----[\s\S]{1,200000}?-----END \1-----")
+MOST_CERTIFICATES, MOST_KEYS = 200, 20
 
 
 class Unreadable(ValueError):
@@ -60,7 +58,7 @@ class Found:
 
 def read(data: bytes, password: str | None = None) -> Found:
     """Read everything in a file. What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing."""
-    found = _pem(data, password) if b"-----BEGIN " in data else _der(data, password)
+    found = _pem(data, password) if pem.is_pem(data) else _der(data, password)
     if not found:
         raise Unreadable("; ".join(found.notes) or "No certificate or key is in it that can be read.", found.locked)
     return found
@@ -68,8 +66,11 @@ def read(data: bytes, password: str | None = None) -> Found:
 
 def _pem(data: bytes, password: str | None) -> Found:
     found = Found()
-    for match in _BLOCK.finditer(data):
-        label, block = match.group(1).decode("ascii"), match.group(0)
+    for one in pem.blocks(data):
+        label, block = one.label, one.text
+        if len(found.keys) >= MOST_KEYS:
+            found.notes.append(f"more than {MOST_KEYS} private keys; the rest was left")
+            break
         if len(found.certificates) >= MOST_CERTIFICATES:
             found.notes.append(f"more than {MOST_CERTIFICATES} certificates; the rest was left")
             break
@@ -150,7 +151,11 @@ def _der_pkcs7(found: Found, data: bytes) -> None:
 
 
 def open_pkcs12(data: bytes, password: str | None) -> Found:
-    """Open a PKCS#12 file (RFC 7292). Raises :class:`Unreadable`."""
+    """Open a PKCS#12 file (RFC 7292). Raises :class:`Unreadable`, also where it asks for unfair work."""
+    try:
+        derivations.check(data)
+    except derivations.TooCostly as error:
+        raise Unreadable(str(error)) from error
     try:
         opened = pkcs12.load_pkcs12(data, password.encode("utf-8") if password is not None else None)
     except ValueError as error:

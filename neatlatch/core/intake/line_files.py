@@ -81,7 +81,15 @@ def _env_value(raw: str) -> tuple[str, bool]:
             if raw[0] == '"':
                 inner = re.sub(r"\\(.)", lambda found: {"n": "\n", "t": "\t"}.get(found.group(1), found.group(1)), inner)
             return inner, raw[0] == "'"
-    return re.sub(r"\s+#.*$", "", raw), False
+    return _without_remark(raw), False
+
+
+def _without_remark(raw: str) -> str:
+    """A remark begins with ``#`` after a space."""
+    at = raw.find("#", 1)
+    while at > 0 and not raw[at - 1].isspace():
+        at = raw.find("#", at + 1)
+    return raw[:at].rstrip() if at > 0 else raw
 
 
 def read_ini(text: str) -> Recognised:

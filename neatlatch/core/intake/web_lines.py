@@ -169,7 +169,7 @@ def _header_items(line: str, left: list[str]) -> list[Item]:
             cleaned = clean(rest)
             return [Item("token", cleaned.value, cleaned.notes)]
         if scheme.lower() == "oauth":
-            pairs = re.findall(r'(\w+)="([^"]*)"', rest)
+            pairs = re.findall(r'\b(\w+)="([^"]*)"', rest)
             left.append("the signature, nonce and timestamp of that one call")
             return [
                 Item({"oauth_consumer_key": "client_key", "oauth_token": "token_id"}[key], val)

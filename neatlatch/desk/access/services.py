@@ -112,8 +112,7 @@ def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> forma
     principals = tuple(sorted({*principals_of(place, before), *principals_of(place, after)}))
     resources = tuple(sorted({*resources_of(profile, kept, before), *resources_of(profile, kept, after)}))
     operations = tuple(dict.fromkeys((*operations_of(profile, before), *operations_of(profile, after))))
-    old, new = (access.work_out(one, principals, resources, operations) for one in (before, after))
-    return formats.difference(before, after, old, new)
+    return formats.difference(before, after, principals, resources, operations)
 
 
 def _writable(place: Place) -> RulesAt:
