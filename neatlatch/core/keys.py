@@ -67,6 +67,12 @@ def open_private(data: bytes, password: str | None = None) -> PrivateKeyTypes:
         raise BadKey("This kind of private key is not known.") from error
 
 
+def open_own(data: bytes) -> PrivateKeyTypes:
+    """A private key that :func:`open_private` opened before it was kept: whether its numbers go together is not worked out once more. PEM or DER."""
+    load = serialization.load_pem_private_key if pem.is_pem(data) else serialization.load_der_private_key
+    return load(data, None, unsafe_skip_rsa_key_validation=True)
+
+
 def _private_block(data: bytes) -> pem.Block | None:
     """The first private key of a PEM file, ``None`` for DER. Raises ``ValueError`` where a PEM file has none."""
     if not pem.is_pem(data):

@@ -11,8 +11,13 @@ def has_surrogate(text: str) -> bool:
     return not text.isascii() and any("\ud800" <= one <= "\udfff" for one in text)
 
 
-def unsound(value: Any, longest: int) -> str | None:
-    """Why a JSON value cannot be kept, in words for the end of “it …”; ``None``: it can. ``longest``: of a text, in characters."""
+def unsound(value: Any, longest: int, most: int = 20_000) -> str | None:
+    """Why a JSON value cannot be kept, in words for the end of “it …”; ``None``: it can.
+
+    ``longest``: of a text, in characters; ``most``: parts of a list or an object.
+    """
+    if not _is_short(value, most):
+        return f"has more than {most} parts"
     for text in within(value):
         if len(text) > longest:
             return f"is longer than {longest} characters"
@@ -21,6 +26,17 @@ def unsound(value: Any, longest: int) -> str | None:
         if has_surrogate(text):
             return "holds half of a character (a lone surrogate)"
     return None
+
+
+def _is_short(value: Any, most: int) -> bool:
+    waiting = [value]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, dict | list):
+            if len(one) > most:
+                return False
+            waiting += one.values() if isinstance(one, dict) else one
+    return True
 
 
 def within(value: Any) -> Iterator[str]:

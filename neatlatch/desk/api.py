@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import structlog
+from django.conf import settings
 from django.core.exceptions import PermissionDenied, RequestDataTooBig
 from django.db import OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
@@ -19,7 +20,7 @@ from neatlatch.desk.certificates.api import router as certificates
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.scope_api import router as scopes
 from neatlatch.desk.clients.uri_api import router as redirect_uris
-from neatlatch.desk.common import problems, refusals
+from neatlatch.desk.common import caller, problems, refusals
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
@@ -140,8 +141,14 @@ def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
 @api.exception_handler(RequestDataTooBig)
 def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
     """The body is larger than anything that is read."""
-    says = "More than 4 MiB is not read. Send only the part with the values."
+    says = f"More than {settings.DATA_UPLOAD_MAX_MEMORY_SIZE // 2**20} MiB is not read. Send only the part with the values."
     return problems.answer(Problem(413, "This is too large.", says, {"text": says}))
+
+
+@api.exception_handler(caller.HungUp)
+def on_hang_up(request: HttpRequest, error: caller.HungUp) -> HttpResponse:
+    """Nobody reads this: whoever asked has gone."""
+    return problems.answer(Problem(503, "The caller hung up."))
 
 
 @api.exception_handler(PermissionDenied)

@@ -1,7 +1,7 @@
 """Access rules (DOMAIN §14): who may do what on which resource, from where. Deny wins; no rule means no."""
 
 from .deciding import Access, Decision, TooMuch
-from .effective import Cell, Matrix, Verdict, never_decide, work_out
+from .effective import Cell, Matrix, Standing, Verdict, count_idle, never_decide, stand, work_out
 from .rules import EVERYBODY, BadRules, Book, Rule, derive
 
 __all__ = [
@@ -13,9 +13,12 @@ __all__ = [
     "Decision",
     "Matrix",
     "Rule",
+    "Standing",
     "TooMuch",
     "Verdict",
+    "count_idle",
     "derive",
     "never_decide",
+    "stand",
     "work_out",
 ]

@@ -70,7 +70,7 @@ class Access:
 
     def __init__(self, book: Book, most: int | None = None) -> None:
         self.book = book
-        self._left = most
+        self._most, self.spent = most, 0
         self._networks = [tuple(network(text) for text in one.networks) for one in book.rules]
         # The places of rules by whom they name: a principal, a group, or everybody.
         self._about: dict[str | None, list[int]] = {}
@@ -89,10 +89,9 @@ class Access:
 
     def spend(self, steps: int) -> None:
         """Count steps. Raises :class:`TooMuch`."""
-        if self._left is not None:
-            self._left -= steps
-            if self._left < 0:
-                raise TooMuch("These rules are too many to be worked out against one another.")
+        self.spent += steps
+        if self._most is not None and self.spent > self._most:
+            raise TooMuch("These rules are too many to be worked out against one another.")
 
     def decide(self, principal: str, operation: str, resource: str, address: str | None = None) -> Decision:
         """Decide a request. ``address`` is where it comes from, as text (``None``: not known). Raises ``ValueError`` for one that is no address."""

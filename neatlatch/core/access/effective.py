@@ -56,6 +56,40 @@ def work_out(book: Book, principals: Sequence[str], resources: Sequence[str], op
     return Matrix(tuple(principals), tuple(resources), tuple(operations), cells)
 
 
+@dataclass(frozen=True)
+class Standing:
+    """A book's effective rights and the rules that never decide; where that is too much work, neither, and ``unknown`` says why."""
+
+    matrix: Matrix
+    idle: tuple[int, ...] = ()
+    unknown: str = ""
+
+
+def stand(book: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str], with_idle: bool = True) -> Standing:
+    """Both at once, for whoever shows them. ``with_idle``: rules that never decide are looked for, too."""
+    try:
+        matrix = work_out(book, principals, resources, operations)
+        return Standing(matrix, never_decide(book, operations, principals) if with_idle else ())
+    except TooMuch as error:
+        return Standing(Matrix((), (), (), ()), (), str(error))
+
+
+def count_idle(books: Sequence[tuple[Book, Sequence[str], Sequence[str]]]) -> list[int | None]:
+    """How many rules of each book never decide; each with the operations and principals that exist beside it. ``None``: not worked out.
+
+    One budget serves for all of them, so that a list of many books is answered soon.
+    """
+    left, found = MOST_STEPS, list[int | None]()
+    for book, operations, principals in books:
+        access = Access(book, min(left, MOST_STEPS // 10))
+        try:
+            found.append(len(_never_decide(access, operations, principals)))
+        except TooMuch:
+            found.append(None)
+        left -= access.spent
+    return found
+
+
 def check_size(principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> None:
     """Raises :class:`TooMuch` where there would be more cells than are worked out."""
     if (cells := len(principals) * len(resources) * len(operations)) > MOST_CELLS:
@@ -103,7 +137,11 @@ def never_decide(book: Book, operations: Sequence[str], principals: Sequence[str
     Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each kind is tried. ``operations`` and ``principals`` are
     those that exist beside the ones that rules name. Raises :class:`TooMuch`.
     """
-    access, loose = Access(book, MOST_STEPS), loose_end(book.rules)
+    return _never_decide(Access(book, MOST_STEPS), operations, principals)
+
+
+def _never_decide(access: Access, operations: Sequence[str], principals: Sequence[str]) -> tuple[int, ...]:
+    book, loose = access.book, loose_end(access.book.rules)
     names = tuple(dict.fromkeys((*operations, *(one.operation for one in book.rules if one.operation != ANY)))) or (ANY + loose,)
     # Somebody whom nothing names stands for everybody else.
     people = tuple(dict.fromkeys((*principals, *book.principals(), f"somebody{loose}")))

@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from .deciding import Access
+from .deciding import Access, TooMuch
 from .effective import MOST_STEPS, cell, check_size, loose_end
 from .rules import BadRules, Book, Rule, checked
 
@@ -165,13 +165,17 @@ class Changed:
 
 @dataclass(frozen=True)
 class Difference:
-    """What a change comes to: rules added and taken away, groups changed, whether only the order differs, and the rights that become others."""
+    """What a change comes to: rules added and taken away, groups changed, whether only the order differs, and the rights that become others.
+
+    ``unknown`` says why the rights were not worked out, where they were not.
+    """
 
     added: tuple[Rule, ...]
     gone: tuple[Rule, ...]
     groups: tuple[str, ...]
     reordered: bool
     rights: tuple[Changed, ...]
+    unknown: str = ""
 
     @property
     def nothing(self) -> bool:
@@ -182,15 +186,19 @@ class Difference:
 def difference(before: Book, after: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> Difference:
     """What changes from one book to another, in rules and in the rights over these lists.
 
-    A right is worked out only where the rules about its principal and operation differ. Raises :class:`TooMuch`.
+    A right is worked out only where the rules about its principal and operation differ; where that is too much work, none is.
     """
     was, will = set(before.rules), set(after.rules)
     added = tuple(one for one in after.rules if one not in was)
     gone = tuple(one for one in before.rules if one not in will)
-    return Difference(
-        added, gone, tuple(_of_groups(before, after)), not added and not gone and before.rules != after.rules,
-        tuple(_of_rights(before, after, principals, resources, operations)),
-    )  # fmt: skip
+    rights: tuple[Changed, ...] = ()
+    unknown = ""
+    try:
+        rights = tuple(_of_rights(before, after, principals, resources, operations))
+    except TooMuch as error:
+        unknown = str(error)
+    reordered = not added and not gone and before.rules != after.rules
+    return Difference(added, gone, tuple(_of_groups(before, after)), reordered, rights, unknown)
 
 
 def _of_groups(before: Book, after: Book) -> Iterator[str]:

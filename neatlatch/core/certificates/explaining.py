@@ -12,7 +12,7 @@ from .. import keys
 from ..keys import KeyFacts
 from . import path
 from .facts import CertificateFacts, ListFacts, RequestFacts, of_certificate, of_list, of_request
-from .reading import Found
+from .reading import Found, Unreadable, read
 
 
 @dataclass(frozen=True)
@@ -66,6 +66,16 @@ def as_chain(verdict: path.Verdict, anchors: Sequence[x509.Certificate]) -> Chai
         for place, one in enumerate(verdict.chain)
     )  # fmt: skip
     return Chain(links, verdict.verdict, verdict.says, verdict.ends)
+
+
+def explain_file(data: bytes, password: str | None, trusted: Sequence[bytes], at: datetime, purpose: path.Purpose, host: str,
+                 trust_its_roots: bool) -> tuple[Explained, bool]:  # fmt: skip
+    """Read and explain a file; ``trusted`` in DER. Answers whether a private key in it stayed locked, too. Raises :class:`Unreadable`."""
+    found = read(data, password)
+    if found.locked and not (found.certificates or found.keys or found.requests or found.lists):
+        raise Unreadable("; ".join(found.notes), True)
+    anchors = [x509.load_der_x509_certificate(one) for one in trusted]
+    return explain(found, anchors, at, purpose, host, trust_its_roots), found.locked
 
 
 def explain(found: Found, trusted: Sequence[x509.Certificate], at: datetime, purpose: path.Purpose = "any", host: str | None = None,

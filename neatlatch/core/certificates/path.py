@@ -24,6 +24,8 @@ Purpose = Literal["server", "client", "any"]
 _LONGEST = 12
 # A maze of cross-signed issuers has more ways than can be walked; so many steps are taken, and no more.
 _MOST_STEPS = 500
+# Names compared with the subtrees of name constraints, over all paths.
+_MOST_COMPARISONS = 200_000
 # Security in bits that each level asks of keys (as OpenSSL's levels do; NIST SP 800-57 Part 1 for the equivalences).
 _STRENGTH = {0: 0, 1: 80, 2: 112, 3: 128, 4: 192, 5: 256}
 _WEAK_HASHES = ("md5", "sha1")
@@ -51,6 +53,7 @@ WORDS = {
     "revoked": "It has been revoked.",
     "crl_expired": "The revocation list is too old to tell.",
     "crl_not_signed_by_issuer": "The revocation list is not signed by the certificate's issuer.",
+    "too_many_names": "It has more names, or an issuer above it more rules for names, than are compared.",
     "revocation_unknown": "Revocation lists came with it, but none of its issuer: whether it was revoked is not known.",
 }
 # How far a path came when it fell, for choosing which fault to tell: a fault of the path's shape says least.
@@ -97,9 +100,10 @@ def judge(leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: S
     ``host`` is checked where it is given; revocation of the leaf where ``lists`` holds anything.
     """
     worst: Verdict | None = None
+    compared = _Comparisons()
     for chain in _paths(leaf, others, anchors):
         try:
-            _check_path(chain, at, purpose, level)
+            _check_path(chain, at, purpose, level, compared)
             _check_leaf(chain, at, purpose, host, lists)
         except _Fault as fault:
             found = Verdict(fault.verdict, WORDS[fault.verdict], fault.certificate.subject.rfc4514_string(), chain)
@@ -163,7 +167,19 @@ def _key_identifier(certificate: x509.Certificate, kind: type[x509.AuthorityKeyI
     return value.key_identifier
 
 
-def _check_path(chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purpose, level: int) -> None:
+class _Comparisons:
+    """How many names may still be compared."""
+
+    def __init__(self) -> None:
+        self.left = _MOST_COMPARISONS
+
+    def spend(self, count: int, certificate: x509.Certificate) -> None:
+        self.left -= count
+        if self.left < 0:
+            raise _Fault("too_many_names", certificate)
+
+
+def _check_path(chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purpose, level: int, compared: _Comparisons) -> None:
     """RFC 5280 §6.1.3 and §6.1.4 for each certificate, from the anchor down to the leaf. The anchor itself is trusted as it is."""
     below = 0
     for place, (certificate, issuer) in enumerate(zip(chain, chain[1:], strict=False)):
@@ -180,7 +196,7 @@ def _check_path(chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purp
     for place in range(len(chain) - 1, 0, -1):
         for lower in chain[:place]:
             if lower.subject != lower.issuer or lower is chain[0]:
-                _check_name_constraints(chain[place], lower)
+                _check_name_constraints(chain[place], lower, compared)
 
 
 def _check_issuer(issuer: x509.Certificate, below: int, purpose: Purpose) -> None:
@@ -237,13 +253,16 @@ def _check_critical(certificate: x509.Certificate) -> None:
             raise _Fault("unknown_critical_extension", certificate)
 
 
-def _check_name_constraints(issuer: x509.Certificate, certificate: x509.Certificate) -> None:
+def _check_name_constraints(issuer: x509.Certificate, certificate: x509.Certificate, compared: _Comparisons) -> None:
     """RFC 5280 §4.2.1.10: names must lie in a permitted subtree of their kind, where there is one, and in no excluded one."""
     try:
         constraints = issuer.extensions.get_extension_for_class(x509.NameConstraints).value
     except x509.ExtensionNotFound:
         return
-    for name in _all_names(certificate):
+    names_of_it = _all_names(certificate)
+    subtrees = len(constraints.excluded_subtrees or ()) + len(constraints.permitted_subtrees or ())
+    compared.spend(len(names_of_it) * subtrees, certificate)
+    for name in names_of_it:
         for excluded in constraints.excluded_subtrees or ():
             if _in_subtree(name, excluded):
                 raise _Fault("name_constraint", certificate)

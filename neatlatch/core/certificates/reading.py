@@ -6,7 +6,9 @@ What a file holds is told from its content, never from its name.
 from __future__ import annotations
 
 import warnings
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -16,6 +18,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from .. import derivations, keys, pem
 
 MOST_CERTIFICATES, MOST_KEYS = 200, 20
+_REQUESTS = ("CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST")
 
 
 class Unreadable(ValueError):
@@ -37,6 +40,23 @@ class Found:
     friendly_name: str = ""
     locked: bool = False
     notes: list[str] = field(default_factory=list)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What ``pickle`` takes: the library's objects in DER. Private keys are in it."""
+        state = dict(self.__dict__)
+        for name in ("certificates", "requests", "lists"):
+            state[name] = [one.public_bytes(Encoding.DER) for one in state[name]]
+        state["keys"] = [one.private_bytes(Encoding.DER, PrivateFormat.PKCS8, NoEncryption()) for one in self.keys]
+        return state
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        loads: dict[str, Callable[[bytes], Any]] = {
+            "certificates": x509.load_der_x509_certificate,
+            "requests": x509.load_der_x509_csr,
+            "lists": x509.load_der_x509_crl,
+            "keys": keys.open_own,
+        }
+        self.__dict__.update({name: [loads[name](one) for one in value] if name in loads else value for name, value in state.items()})
 
     def __bool__(self) -> bool:
         return bool(self.certificates or self.keys or self.requests or self.lists or self.locked)
@@ -64,6 +84,14 @@ def read(data: bytes, password: str | None = None) -> Found:
     return found
 
 
+def requests(data: bytes) -> list[x509.CertificateSigningRequest]:
+    """The signing requests in PEM (RFC 7468 §7), and nothing else that may be there. Raises :class:`Unreadable`."""
+    try:
+        return [x509.load_pem_x509_csr(one.text) for one in pem.blocks(data) if one.label in _REQUESTS]
+    except ValueError as error:
+        raise Unreadable(f"The signing request cannot be read: {_short(error)}") from error
+
+
 def _pem(data: bytes, password: str | None) -> Found:
     found = Found()
     for one in pem.blocks(data):
@@ -77,7 +105,7 @@ def _pem(data: bytes, password: str | None) -> Found:
         try:
             if label in ("CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"):
                 found.certificates.append(x509.load_pem_x509_certificate(block))
-            elif label in ("CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"):
+            elif label in _REQUESTS:
                 found.requests.append(x509.load_pem_x509_csr(block))
             elif label == "X509 CRL":
                 found.lists.append(x509.load_pem_x509_crl(block))
@@ -193,6 +221,11 @@ def public_key(data: bytes) -> PublicKeyTypes:
         return load_pem_public_key(data)
     except (ValueError, UnsupportedAlgorithm) as error:
         raise Unreadable(f"no public key in PEM can be read ({_short(error)})") from error
+
+
+def open_key(data: bytes, password: str | None = None) -> str:
+    """A private key out of PEM or DER, as it is kept: in PEM, not encrypted. Raises :class:`keys.BadKey`."""
+    return key_as_pem(keys.open_private(data, password))
 
 
 def as_pem(certificate: x509.Certificate) -> str:

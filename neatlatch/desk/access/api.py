@@ -59,7 +59,7 @@ class RightChangedOut(Schema):
 
 
 class RulesDifferenceOut(Schema):
-    """What a change comes to."""
+    """What a change comes to; ``unknown`` says why the rights were not worked out, where they were not."""
 
     nothing: bool
     added: list[str]
@@ -67,10 +67,11 @@ class RulesDifferenceOut(Schema):
     groups: list[str]
     reordered: bool
     rights: list[RightChangedOut]
+    unknown: str
 
 
 class AccessOut(Schema):
-    """The rules of an application in an environment, and what follows from them."""
+    """The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not."""
 
     application: str
     application_name: str
@@ -90,17 +91,18 @@ class AccessOut(Schema):
     pushed_at: datetime | None
     there: RulesDifferenceOut | None
     by_hand: RulesDifferenceOut | None
+    unknown: str
 
 
 class AccessRow(Schema):
-    """An application in an environment, in the list."""
+    """An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out."""
 
     application: str
     application_name: str
     environment: EnvironmentOut
     derived: bool
     rules: int
-    idle: int
+    idle: int | None
     differs: bool
 
 
@@ -160,7 +162,7 @@ def _difference(found: formats.Difference) -> dict[str, Any]:
         for one in found.rights
     ]
     return {"nothing": found.nothing, "added": [one.says for one in found.added], "gone": [one.says for one in found.gone], "groups": list(found.groups),
-            "reordered": found.reordered, "rights": rights}  # fmt: skip
+            "reordered": found.reordered, "rights": rights, "unknown": found.unknown}  # fmt: skip
 
 
 def shape(place: Place) -> dict[str, Any]:
@@ -180,6 +182,7 @@ def shape(place: Place) -> dict[str, Any]:
         "changed_at": kept.changed_at if kept.version else None, "changed_by": kept.changed_by, "read_at": kept.read_at, "pushed_at": kept.pushed_at,
         "there": _difference(services.difference(place, kept, found.book, there)) if there is not None and not found.derived else None,
         "by_hand": _difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
+        "unknown": found.unknown,
     }  # fmt: skip
 
 
@@ -187,18 +190,21 @@ def shape(place: Place) -> dict[str, Any]:
 def rows(request: HttpRequest) -> list[dict[str, Any]]:
     """The applications whose rights are known: those with rules, and those with roles."""
     guard.need(request, "look")
-    found = []
+    found: list[dict[str, Any]] = []
+    counted: list[tuple[dict[str, Any], Place, Book]] = []
     books = {one.place_id: one for one in RuleBook.objects.all()}
     for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
         profile = place.application.read_profile()
         if profile.rules is None and not profile.roles:
             continue
         kept = books.get(place.pk) or RuleBook(place=place, version=0)
-        standing = services.standing(place, kept)
-        there = kept.book_there()
+        book, there, derived = services.book_now(place, kept), kept.book_there(), profile.rules is None
         found.append({"application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
-                      "derived": standing.derived, "rules": len(standing.book.rules), "idle": len(standing.idle),
-                      "differs": there is not None and not standing.derived and there != standing.book})  # fmt: skip
+                      "derived": derived, "rules": len(book.rules), "idle": 0, "differs": there is not None and not derived and there != book})  # fmt: skip
+        if not derived:
+            counted.append((found[-1], place, book))
+    for (row, _, _), idle in zip(counted, services.count_idle([(place, book) for _, place, book in counted]), strict=True):
+        row["idle"] = idle
     return found
 
 
@@ -231,7 +237,10 @@ def preview(request: HttpRequest, application: str, environment: str, given: Rul
     guard.need(request, "look")
     place = find_place(application, environment)
     kept, book = services.book_of(place), services.parsed(place, given.text, given.format)
-    return {"difference": _difference(services.difference(place, kept, kept.book(), book)), "rules": _rules(book),
+    told = services.difference(place, kept, kept.book(), book)
+    if told.unknown:
+        raise wrong_fields({"text": told.unknown})
+    return {"difference": _difference(told), "rules": _rules(book),
             "groups": {name: list(members) for name, members in book.groups.items()}}  # fmt: skip
 
 
@@ -249,7 +258,7 @@ def export(request: HttpRequest, application: str, environment: str, format: Lit
     """The rules as CSV or JSON."""
     guard.need(request, "look")
     place = find_place(application, environment)
-    book = services.standing(place, services.book_of(place)).book
+    book = services.book_now(place)
     text, kind = (formats.to_csv(book), "text/csv") if format == "csv" else (formats.to_json(book), "application/json")
     answer = HttpResponse(text, content_type=f"{kind}; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="{application}-{environment}-rules.{format}"'
@@ -261,7 +270,7 @@ def decide(request: HttpRequest, application: str, environment: str, given: Deci
     """Decide one request by our rules."""
     guard.need(request, "look")
     place = find_place(application, environment)
-    book = services.standing(place, services.book_of(place)).book
+    book = services.book_now(place)
     try:
         found = access.Access(book).decide(given.principal.strip(), given.operation, given.resource.strip(), given.address.strip() or None)
     except ValueError as error:
@@ -288,11 +297,12 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
     kept = services.book_of(place)
     there = kept.book_there()
     if there is not None:
-        lost = [
-            one
-            for one in services.difference(place, kept, there, kept.book()).rights
-            if (one.before, one.after) in (("yes", "no"), ("yes", "some"), ("some", "no"))
-        ]
+        told = services.difference(place, kept, there, kept.book())
+        lost = [one for one in told.rights if (one.before, one.after) in (("yes", "no"), ("yes", "some"), ("some", "no"))]
+        if told.unknown and confirm != place.environment.name:
+            raise Problem(
+                422, "Which rights this takes away is not known.", f"{told.unknown} Type {place.environment.name} to push all the same."
+            )
         if lost and confirm != place.environment.name:
             who = ", ".join(sorted({one.principal for one in lost})[:5])
             raise Problem(

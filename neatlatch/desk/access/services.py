@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -18,6 +18,7 @@ from neatlatch.core.schemes import KINDS
 from neatlatch.core.sending import Credentials, NotComplete
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections.models import Connection
@@ -34,12 +35,14 @@ Format = Literal["csv", "json"]
 
 @dataclass(frozen=True)
 class Standing:
-    """Rules with all that follows from them. ``derived``: they are the application's roles, and changed by changing an account's role."""
+    """Rules with all that follows from them. ``derived``: they are the application's roles, and changed by changing an account's role. ``unknown`` says
+    why rights and idle rules were not worked out, where they were not."""
 
     book: Book
     matrix: Matrix
     idle: tuple[int, ...]
     derived: bool
+    unknown: str = ""
 
 
 def rules_at(place: Place) -> RulesAt | None:
@@ -57,12 +60,24 @@ def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing
     """Rules, effective rights and idle rules: of ``book``, else of what is kept, else of the roles."""
     profile = place.application.read_profile()
     derived = profile.rules is None
-    if derived:
-        book = _of_roles(place, profile)
-    book = book if book is not None else kept.book()
+    book = book if book is not None and not derived else book_now(place, kept)
     operations = operations_of(profile, book)
-    matrix = access.work_out(book, principals_of(place, book), resources_of(profile, kept, book), operations)
-    return Standing(book, matrix, () if derived else access.never_decide(book, operations, matrix.principals), derived)
+    found = heavy.run(access.stand, book, principals_of(place, book), resources_of(profile, kept, book), operations, not derived)
+    return Standing(book, found.matrix, found.idle, derived, found.unknown)
+
+
+def book_now(place: Place, kept: RuleBook | None = None) -> Book:
+    """The rules that stand: those that are kept, or what the application's roles amount to."""
+    profile = place.application.read_profile()
+    if profile.rules is None:
+        return _of_roles(place, profile)
+    return (kept or book_of(place)).book()
+
+
+def count_idle(books: Sequence[tuple[Place, Book]]) -> list[int | None]:
+    """How many rules of each book never decide; ``None`` where that is too much work."""
+    asked = [(book, operations_of(place.application.read_profile(), book), principals_of(place, book)) for place, book in books]
+    return heavy.run(access.count_idle, asked)
 
 
 def _of_roles(place: Place, profile: Profile) -> Book:
@@ -112,7 +127,7 @@ def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> forma
     principals = tuple(sorted({*principals_of(place, before), *principals_of(place, after)}))
     resources = tuple(sorted({*resources_of(profile, kept, before), *resources_of(profile, kept, after)}))
     operations = tuple(dict.fromkeys((*operations_of(profile, before), *operations_of(profile, after))))
-    return formats.difference(before, after, principals, resources, operations)
+    return heavy.run(formats.difference, before, after, principals, resources, operations)
 
 
 def _writable(place: Place) -> RulesAt:
@@ -122,12 +137,23 @@ def _writable(place: Place) -> RulesAt:
     return found
 
 
-@transaction.atomic
 def save(by: Person, place: Place, book: Book, did: str = "changed the access rules") -> RuleBook:
-    """Keep these rules. The version must have been checked."""
+    """Keep these rules. The version must have been checked. Raises a field error where they are too many to be worked out."""
     _writable(place)
-    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
+    kept = book_of(place)
     told = difference(place, kept, kept.book(), book)
+    if too_much := told.unknown or standing(place, kept, book).unknown:
+        raise wrong_fields({"rules": f"{too_much} Nothing was changed."})
+    return _save(by, place, book, did, told, kept.version)
+
+
+@transaction.atomic
+def _save(by: Person, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
+    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
+    if kept.version != version:
+        raise Problem(
+            409, "Somebody changed these rules in this moment.", "Nothing of yours was saved. Look at them, then make your change again."
+        )
     kept.content, kept.version = formats.as_plain(book), kept.version + 1
     kept.changed_at, kept.changed_by = timezone.now(), by.username
     kept.save()

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any, get_args
 from uuid import UUID
 
+from cryptography.hazmat.primitives.serialization import Encoding
 from django.conf import settings
 from django.db import transaction
 from django.http import HttpRequest
@@ -19,7 +20,7 @@ from neatlatch.core.certificates import reading as files
 from neatlatch.desk.applications.api import environment_out, find_environment, find_place
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.api import find as find_client
-from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common import guard, heavy, problems
 from neatlatch.desk.common.problems import wrong_fields
 
 from . import replacing as replacements
@@ -59,26 +60,24 @@ def read(request: HttpRequest, given: ReadingIn) -> dict[str, Any]:
         raise wrong_fields({"text": "The file did not arrive whole; choose it again."}) from error
     if given.purpose not in get_args(path.Purpose):
         raise wrong_fields({"purpose": "Choose server, client or any."})
-    trusted = _trusted(given.trust)
+    trusted, at = _trusted(given.trust), given.at or timezone.now()
     try:
-        found = files.read(data, given.password or None)
+        told, locked = heavy.run(
+            explaining.explain_file, data, given.password or None, trusted, at, given.purpose, given.host.strip(), given.trust == "its-own"
+        )
     except files.Unreadable as error:
         raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
-    if found.locked and not (found.certificates or found.keys or found.requests or found.lists):
-        raise wrong_fields({"password": "; ".join(found.notes)})
-    purpose: Any = given.purpose
-    told = explaining.explain(found, trusted, given.at or timezone.now(), purpose, given.host.strip(), given.trust == "its-own")
-    return shapes.reading(told, found.locked)
+    return shapes.reading(told, locked)
 
 
-def _trusted(trust: str) -> list[Any]:
-    """The roots of a trust store by its name. Raises a field error."""
+def _trusted(trust: str) -> list[bytes]:
+    """The roots of a trust store by its name, in DER. Raises a field error."""
     if trust in ("its-own", "none"):
         return []
     environment = Environment.objects.filter(key=trust).first()
     if environment is None:
         raise wrong_fields({"trust": "There is no such trust store."})
-    return [one.certificate() for one in services.trusted(environment)]
+    return [one.certificate().public_bytes(Encoding.DER) for one in services.trusted(environment)]
 
 
 # What the house issued

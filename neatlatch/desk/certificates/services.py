@@ -55,7 +55,7 @@ def address_of(authority: Authority, what: str) -> str:
 
 def signer(authority: Authority) -> issuing.Issuer:
     """An authority, ready to sign. Raises :class:`safe.CannotOpen`."""
-    key = keys.open_private(authority.open().reveal().encode("ascii"))
+    key = keys.open_own(authority.open().reveal().encode("ascii"))
     return issuing.Issuer(authority.certificate(), key, address_of(authority, "crl"), address_of(authority, "cer"))
 
 
@@ -115,12 +115,12 @@ def read_request(pasted: str) -> x509.CertificateSigningRequest:
     if "PRIVATE KEY-----" in pasted:
         raise wrong_fields({"request": "A private key is in it. It must not leave its owner: make a new key, and paste the request alone."})
     try:
-        found = reading.read(pasted.encode("utf-8"))
+        found = reading.requests(pasted.encode("utf-8"))
     except reading.Unreadable as error:
         raise wrong_fields({"request": str(error)}) from error
-    if len(found.requests) != 1:
+    if len(found) != 1:
         raise wrong_fields({"request": "Paste one signing request, from BEGIN CERTIFICATE REQUEST to its END."})
-    return found.requests[0]
+    return found[0]
 
 
 def _key_for(asked: Asked) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str, tuple[str, ...]]:

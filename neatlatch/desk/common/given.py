@@ -29,6 +29,9 @@ LONGEST = {
     "value": 64 * KIB,
     "values": 256 * KIB,
 }
+# The most parts of a list or an object, by the field's name.
+USUAL_MOST = 500
+MOST = {"rules": 20_000, "groups": 20_000, "redirect_uris": 100}
 
 
 def _near(moment: datetime) -> datetime:
@@ -61,5 +64,5 @@ class Given(Schema):
 
 def check_texts(field: str, value: Any) -> None:
     """Look at every text in a field's value. Raises a validation error that says what is wrong with it."""
-    if wrong := texts.unsound(value, LONGEST.get(field, USUAL)):
+    if wrong := texts.unsound(value, LONGEST.get(field, USUAL), MOST.get(field, USUAL_MOST)):
         raise PydanticCustomError("unsound_text", "{field} {wrong}.", {"field": field, "wrong": wrong})

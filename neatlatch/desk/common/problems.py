@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from django.http import HttpRequest, JsonResponse
@@ -26,12 +27,22 @@ def wrong_fields(errors: dict[str, str]) -> Problem:
     return Problem(422, "Something is not right yet.", first, errors)
 
 
-def answer(problem: Problem) -> JsonResponse:
-    """The problem as a reply."""
+def _body(problem: Problem) -> dict[str, Any]:
     body = {"type": "about:blank", "title": problem.title, "status": problem.status, "detail": problem.detail, **problem.extra}
-    if problem.errors:
-        body["errors"] = problem.errors
-    return JsonResponse(body, status=problem.status, content_type="application/problem+json")
+    return {**body, "errors": problem.errors} if problem.errors else body
+
+
+def octets(problem: Problem) -> bytes:
+    """The problem as the body of a reply."""
+    return json.dumps(_body(problem)).encode()
+
+
+def answer(problem: Problem) -> JsonResponse:
+    """The problem as a reply; one that knows how long to wait says so (``retry_after`` in seconds, RFC 9110 §10.2.3)."""
+    reply = JsonResponse(_body(problem), status=problem.status, content_type="application/problem+json")
+    if "retry_after" in problem.extra:
+        reply["Retry-After"] = str(problem.extra["retry_after"])
+    return reply
 
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from hashlib import sha256
 from typing import Any
 
@@ -23,8 +24,8 @@ from neatlatch.core.scopes import malformed
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import safe
-from neatlatch.desk.common.problems import wrong_fields
+from neatlatch.desk.common import heavy, safe
+from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
@@ -37,6 +38,17 @@ from .models import Connection, HeldSecret, TokenSet
 REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
 IDENTITY = ("issuer", "token_endpoint", "client_id")
+
+
+@dataclass(frozen=True)
+class OpenedKey:
+    """A private key that was opened already, in PEM and not encrypted, with what was cleaned off it."""
+
+    text: str = field(repr=False)
+    notes: tuple[str, ...] = ()
+
+
+Pasted = str | OpenedKey
 
 
 def clean_values(scheme: Scheme, given: dict[str, str]) -> tuple[dict[str, str], dict[str, list[str]]]:
@@ -122,6 +134,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
     errors |= profiles.check_values(scheme, values) | _wrong_scopes(scopes)
     if errors:
         raise wrong_fields(errors)
+    opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
     with transaction.atomic():
         connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), changed_at=timezone.now(),
                                 changed_by=by.username, slots=filled)  # fmt: skip
@@ -130,8 +143,8 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
         except IntegrityError as error:
             raise wrong_fields({"ref": "This reference name is taken."}) from error
         for value in scheme.secrets():
-            if pasted.get(value.key, "").strip():
-                said = _hold(by, connection, value, pasted[value.key], secret_ends)
+            if value.key in opened:
+                said = _hold(by, connection, value, opened[value.key], secret_ends)
                 notes |= {value.key: said} if said else {}
             elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
                 HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
@@ -174,7 +187,18 @@ def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
     return {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."} if bad else {}
 
 
-def _hold(by: Person, connection: Connection, value: Value, pasted: str, ends: Any) -> list[str]:
+def _opened(scheme: Scheme, pasted: Mapping[str, Pasted]) -> dict[str, Pasted]:
+    """Open the private keys among pasted secrets: before any transaction, because it may take long. Raises a field error."""
+    return {key: _open(scheme.value(key), text) for key, text in pasted.items()}
+
+
+def _open(value: Value | None, pasted: Pasted) -> Pasted:
+    if value is None or value.type != "key" or isinstance(pasted, OpenedKey) or settings_out.read_reference(pasted) is not None:
+        return pasted
+    return OpenedKey(*check_key(pasted))
+
+
+def _hold(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
     """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
     credential, notes = _pasted(by, connection.client, value, pasted, ends)
     HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
@@ -188,16 +212,18 @@ def _tell_holders(credential: Credential) -> None:
     Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
 
 
-def _pasted(by: Person, client: Client | None, value: Value, pasted: str, ends: Any) -> tuple[Credential, list[str]]:
+def _pasted(by: Person, client: Client | None, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
     """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side."""
-    if (named := settings_out.read_reference(pasted)) is not None:
+    odd: tuple[str, ...] = ()
+    if isinstance(pasted, OpenedKey):
+        text, notes = pasted.text, pasted.notes
+    elif (named := settings_out.read_reference(pasted)) is not None:
         held = HeldSecret.objects.select_related("credential").filter(connection__ref=named[0], key=named[1]).first()
         if held is None or not held.credential.fingerprint:
             raise wrong_fields({value.key: f"{named[0]} holds no {named[1]} that this could refer to."})
         return held.credential, ["taken from the safe by its reference"]
-    if value.type == "key":
-        text, notes = check_key(pasted)
-        odd: tuple[str, ...] = ()
+    elif value.type == "key":
+        raise Problem(409, "The scheme was changed meanwhile.", "Nothing was kept. Look at the connection, then put the key in again.")
     else:
         text, notes, odd = check_pasted(pasted, value.key)
     if client is not None:
@@ -249,14 +275,20 @@ def locked(connection: Connection) -> Connection:
     return Connection.objects.select_for_update().select_related("place__application", "place__environment", "client").get(pk=connection.pk)
 
 
-@transaction.atomic
 def change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, str] | None = None
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted] | None = None
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
 
     The version must have been checked. A half-finished connection may stay so: pins say what is missing.
     """
+    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}))
+
+
+@transaction.atomic
+def _change(
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted]
+) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
@@ -280,7 +312,7 @@ def change(
     for key in ("pace", "time_limit", "paused"):
         if given.get(key) is not None:
             setattr(connection, key, given[key])
-    put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in (secrets or {}).items()}
+    put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
     touched(connection, by)
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
@@ -308,19 +340,26 @@ def _scheme(connection: Connection) -> Scheme:
     return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
 
 
-@transaction.atomic
 def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "") -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
+    return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key)
+
+
+@transaction.atomic
+def _put_in(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
     touched(connection, by)
     return connection, notes
 
 
-def _put_secret(by: Person, connection: Connection, pasted: str, ends: Any, key: str) -> list[str]:
+def _secret_value(scheme: Scheme, key: str) -> Value | None:
+    return scheme.value(key) if key else next(iter(scheme.secrets()), None)
+
+
+def _put_secret(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
     """Hold a new secret, and write that down; the connection's new version is the caller's."""
-    scheme = _scheme(connection)
-    value = scheme.value(key) if key else next(iter(scheme.secrets()), None)
+    value = _secret_value(_scheme(connection), key)
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
     notes = _hold(by, connection, value, pasted, ends)
@@ -332,19 +371,22 @@ def _put_secret(by: Person, connection: Connection, pasted: str, ends: Any, key:
 def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:
     """What is in a file that somebody gave. Raises a field error, under ``password`` where one is wanted, else under this name."""
     try:
-        return reading.read(data, password)
+        return heavy.run(reading.read, data, password)
     except reading.Unreadable as error:
         raise wrong_fields({"password" if error.needs_password else name: str(error)}) from error
 
 
-@transaction.atomic
 def put_certificate(by: Person, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
     """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or PKCS#12. Answers what was read, in words."""
+    return _put_certificate(by, connection, read_certificate(data, password, "certificate"))
+
+
+@transaction.atomic
+def _put_certificate(by: Person, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     scheme = _scheme(connection)
     if scheme.value("certificate") is None:
         raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
-    found = read_certificate(data, password, "certificate")
     leaf = found.leaf()
     if leaf is None and not found.keys:
         raise wrong_fields({"password" if found.locked else "certificate": "; ".join(found.notes) or "No certificate and no key is in it."})

@@ -19,7 +19,7 @@ from neatlatch.core.secret import hint
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import safe
+from neatlatch.desk.common import heavy, safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.services import write
@@ -96,7 +96,7 @@ def left_out(connection: Connection) -> tuple[str, ...]:
 def recognised(data: bytes, password: str) -> Recognised:
     """What was pasted or dropped, or a field error that says why it cannot be read."""
     try:
-        return recognising.recognise(data, timezone.now(), password or None)
+        return heavy.run(recognising.recognise, data, timezone.now(), password or None)
     except Refused as error:
         raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
 
@@ -157,13 +157,14 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
             422, "Nothing was taken.", "No value in it has a place here. Choose where it belongs, or paste it into the field itself."
         )
     notes: dict[str, list[str]] = {key: list(item.notes) for key, item in values.items() if item.notes}
-    plain, slots, secrets = {}, {}, {}
+    plain, slots = {}, {}
+    secrets: dict[str, services.Pasted] = {}
     for key, item in values.items():
         value = scheme.value(key)
         if value is None:
             slots[key] = item.value
         elif value.secret:
-            secrets[value.key] = item.value
+            secrets[value.key] = services.OpenedKey(item.value, item.notes) if found.kind == "certificate" else item.value
         elif value.type != "scopes":
             plain[key] = item.value
     change: dict[str, Any] = {"values": plain}

@@ -312,7 +312,7 @@ def _assertion(connection: Connection, now: datetime) -> str:
     try:
         if held is None:
             raise keys.BadKey("The private key has not been put in.")
-        private = keys.open_private(held.open().reveal().encode("utf-8"))
+        private = keys.open_own(held.open().reveal().encode("utf-8"))
         leaf = reading.read(values.get("certificate", "").encode("utf-8")).leaf()
         thumbprint = facts.of_certificate(leaf).x5t_s256 if leaf else ""
         client_id = values.get("client_id", "")

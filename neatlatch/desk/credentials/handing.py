@@ -76,7 +76,7 @@ def make_pkcs12(by: Person, handover: Handover, to: str) -> tuple[Handover, byte
     password = "-".join(secrets.token_hex(3) for _ in range(4))
     if credential.value is None:
         raise Problem(410, "This secret was taken already.", "It cannot be handed over again. If it was lost, have a new one made.")
-    key = keys.open_private(credential.open().reveal().encode("ascii"))
+    key = keys.open_own(credential.open().reveal().encode("ascii"))
     # The password is stretched while nobody waits for the database; who was quicker meanwhile is found out after it.
     data = packing.pack(issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password)
     with transaction.atomic():

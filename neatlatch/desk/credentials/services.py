@@ -14,7 +14,7 @@ from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
 from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import safe
+from neatlatch.desk.common import heavy, safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -39,9 +39,9 @@ def keep(value: str, *, client: Client | None, source: str, by: str, ends: datet
 def _public_key(pem: str) -> str:
     """The other half of a private key, by the hash of its SubjectPublicKeyInfo. Raises a field error."""
     try:
-        return keys.facts(keys.public_of(keys.open_private(pem.encode("utf-8")))).spki_sha256
-    except keys.BadKey as error:
-        raise wrong_fields({"private_key": str(error)}) from error
+        return keys.facts(keys.public_of(keys.open_own(pem.encode("utf-8")))).spki_sha256
+    except (ValueError, TypeError) as error:
+        raise wrong_fields({"private_key": "This is not a private key that can be read."}) from error
 
 
 def _is_an_id(value: str, client: Client | None) -> bool:
@@ -57,7 +57,7 @@ def check_key(pasted: str) -> tuple[str, tuple[str, ...]]:
     """A pasted private key in PEM: as PKCS#8, and what was cleaned. Raises a field error."""
     cleaned = clean(pasted)
     try:
-        return reading.key_as_pem(keys.open_private(cleaned.value.encode("utf-8"))), cleaned.notes
+        return heavy.run(reading.open_key, cleaned.value.encode("utf-8")), cleaned.notes
     except keys.BadKey as error:
         raise wrong_fields({"private_key": str(error)}) from error
 

@@ -83,8 +83,6 @@ def _door(name: str) -> Callable[[Callable[..., HttpResponse]], Callable[..., An
                 answer["WWW-Authenticate"] = 'Bearer realm="neat latch"'
             except Problem as problem:
                 answer = problems.answer(problem)
-                if "retry_after" in problem.extra:
-                    answer["Retry-After"] = str(problem.extra["retry_after"])
             except CannotOpen as error:
                 answer = problems.answer(Problem(503, "A sealed value does not open.", str(error)))
             if "Cache-Control" not in answer:

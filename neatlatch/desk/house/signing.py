@@ -8,10 +8,11 @@ from functools import lru_cache
 from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_private_key
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from django.db import transaction
 from django.utils import timezone
 
+from neatlatch.core import keys
 from neatlatch.core.authority import rollover
 from neatlatch.core.jose import jwk, jws
 from neatlatch.desk.applications.models import Environment
@@ -36,7 +37,7 @@ def _new_pair() -> rsa.RSAPrivateKey:
 @lru_cache(maxsize=64)
 def _loaded(kid: str, sealed: bytes, place: str) -> rsa.RSAPrivateKey:
     """The private half, opened once a process: opening and checking it takes longer than signing."""
-    key = load_pem_private_key(safe.unseal(sealed, place).reveal().encode(), None)
+    key = keys.open_own(safe.unseal(sealed, place).reveal().encode())
     assert isinstance(key, rsa.RSAPrivateKey)
     return key
 

@@ -78,10 +78,19 @@ def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replac
         return replacement
     if replacement.way == "protocol":
         return _make_by_protocol(by, replacement)
+    opened = _opened(replacement, given)
     with transaction.atomic():
         replacement = _open(replacement)
-        new = _make_at_house(by, replacement) if replacement.way == "house" else _take_in(by, replacement, given)
+        new = _make_at_house(by, replacement) if replacement.way == "house" else _take_in(by, replacement, given, opened)
         return _made(by, replacement, new)
+
+
+def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
+    """The file of certificates and keys that was given, opened before any transaction; ``None`` where none is wanted. Raises a field error."""
+    if replacement.way == "house" or replacement.old.kind != "private_key":
+        return None
+    data = given.value.encode("utf-8") if given.value.strip() else given.file
+    return connections.read_certificate(data, given.password or None, "value")
 
 
 def _made(by: Person, replacement: Replacement, new: Credential) -> Replacement:
@@ -112,10 +121,10 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
     return new
 
 
-def _take_in(by: Person, replacement: Replacement, given: Given) -> Credential:
+def _take_in(by: Person, replacement: Replacement, given: Given, opened: reading.Found | None) -> Credential:
     old = replacement.old
-    if old.kind == "private_key":
-        return _take_certificate(by, replacement, given.value.encode("utf-8") if given.value.strip() else given.file, given.password)
+    if opened is not None:
+        return _take_certificate(by, replacement, opened)
     named = name_of(replacement)
     if named is not None and given.name.strip():
         replacement.values = {named.key: check_pasted(given.name, "name")[0]}
@@ -128,9 +137,8 @@ def _take_in(by: Person, replacement: Replacement, given: Given) -> Credential:
     return new
 
 
-def _take_certificate(by: Person, replacement: Replacement, data: bytes, password: str) -> Credential:
-    """A new certificate with its key, as it arrives. Raises a field error."""
-    found = connections.read_certificate(data, password or None, "value")
+def _take_certificate(by: Person, replacement: Replacement, found: reading.Found) -> Credential:
+    """A new certificate with its key. Raises a field error."""
     leaf = found.leaf()
     if leaf is None or not found.keys:
         raise wrong_fields(
