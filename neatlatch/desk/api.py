@@ -20,7 +20,7 @@ from neatlatch.desk.certificates.api import router as certificates
 from neatlatch.desk.clients.api import router as clients
 from neatlatch.desk.clients.scope_api import router as scopes
 from neatlatch.desk.clients.uri_api import router as redirect_uris
-from neatlatch.desk.common import caller, problems, refusals
+from neatlatch.desk.common import caller, json_bodies, problems, refusals
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.accounts_api import router as accounts
@@ -67,7 +67,9 @@ class DeskAPI(NinjaAPI):
         return schema
 
 
-api = DeskAPI(title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json")
+api = DeskAPI(
+    title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json", parser=json_bodies.Bounded()
+)
 for router in (
     people,
     applications,
@@ -133,6 +135,8 @@ def on_missing(request: HttpRequest, error: Http404) -> HttpResponse:
 @api.exception_handler(HttpError)
 def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
     """What the framework refuses."""
+    if isinstance(error.__cause__, Problem):  # ours, raised where it expects its own
+        return problems.answer(error.__cause__)
     if error.status_code == 403:
         return problems.answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))
     return problems.answer(Problem(error.status_code, "The request cannot be read.", str(error)))

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatlatch.core.access import Access, BadRules, Book, Rule, Verdict, derive, formats, never_decide, work_out
+from neatlatch.core.access import Access, BadRules, Book, Known, Rule, Verdict, derive, formats, never_decide, work_out
 from neatlatch.core.profiles import Operation, ScopeInfo
 
 WHO, GROUPS, OPERATIONS = ("ada", "bo", "cy"), ("quays", "ships"), ("read", "send")
@@ -92,8 +92,13 @@ def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
 @pytest.mark.slow
 @given(books(), books())
 def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other: Book) -> None:
-    a, b = (work_out(book, WHO, RESOURCES[1:], OPERATIONS) for book in (one, other))
-    told = formats.difference(one, other, WHO, RESOURCES[1:], OPERATIONS)
+    known = Known(WHO, RESOURCES[1:], OPERATIONS)
+    lists = known.principals_of(one, other), known.resources_of(one, other), known.operations_of(one, other)
+    a, b = (work_out(book, *lists) for book in (one, other))
+    told = formats.difference(one, other, known)
+    few = formats.difference(one, other, known, 1)
+    assert (few.counts, few.rights) == (told.counts, told.rights[:1])
+    assert told.counts.rights == len(told.rights)
     assert (
         told.nothing == (one.rules == other.rules and one.groups == other.groups)
         or len(set(one.rules)) < len(one.rules)

@@ -182,7 +182,7 @@ def test_keys_of_authorities_are_sealed(office: Office) -> None:
     ({"text": "leaf-good.pem intermediate.pem", "trust": "none"}, ("incomplete_chain_or_untrusted_issuer", 2, "issuing")),
     ({"text": "leaf-revoked.pem intermediate.pem root.pem intermediate.crl.pem"}, ("revoked", 3, "root")),
 ])  # fmt: skip
-def test_reading_a_chain(office: Office, body: dict[str, str], expected: tuple[str, int, str]) -> None:
+def test_reading_a_chain(transactional_db: None, office: Office, body: dict[str, str], expected: tuple[str, int, str]) -> None:
     """06-certificates.json: the verdicts of the files in tests/vectors/certs, at the moment that the set names."""
     text = "".join((VECTORS / one).read_text() for one in body["text"].split())
     found = office.post("/certificate-readings", **{**body, "text": text, "at": "2026-06-01T00:00:00Z"})
@@ -193,7 +193,7 @@ def test_reading_a_chain(office: Office, body: dict[str, str], expected: tuple[s
     assert [one["ends_first"] for one in links] == [one is first for one in links]
 
 
-def test_reading_pkcs12_a_request_and_rubbish(office: Office) -> None:
+def test_reading_pkcs12_a_request_and_rubbish(transactional_db: None, office: Office) -> None:
     packed = base64.b64encode((VECTORS / "leaf-good.p12").read_bytes()).decode()
     assert "password" in office.post("/certificate-readings", 422, base64=packed)["errors"]
     found = office.post("/certificate-readings", base64=packed, password="changeit")

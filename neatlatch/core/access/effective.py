@@ -57,6 +57,27 @@ def work_out(book: Book, principals: Sequence[str], resources: Sequence[str], op
 
 
 @dataclass(frozen=True)
+class Known:
+    """What there is beside the rules: accounts, resources (``…*``: all that begin so) and operations."""
+
+    accounts: tuple[str, ...] = ()
+    resources: tuple[str, ...] = ()
+    operations: tuple[str, ...] = ()
+
+    def principals_of(self, *books: Book) -> tuple[str, ...]:
+        """Everybody whom the rules name, and the accounts."""
+        return tuple(sorted({*self.accounts, *(who for book in books for who in book.principals())}))
+
+    def resources_of(self, *books: Book) -> tuple[str, ...]:
+        """The resources that there are and those that rules name; a prefix stands for others that begin so."""
+        return tuple(sorted({*self.resources, *(one.resource + ("*" if one.prefix else "") for book in books for one in book.rules)}))
+
+    def operations_of(self, *books: Book) -> tuple[str, ...]:
+        """The operations that there are, and others that rules name."""
+        return tuple(dict.fromkeys((*self.operations, *(one.operation for book in books for one in book.rules if one.operation != ANY))))
+
+
+@dataclass(frozen=True)
 class Standing:
     """A book's effective rights and the rules that never decide; where that is too much work, neither, and ``unknown`` says why."""
 
@@ -65,25 +86,26 @@ class Standing:
     unknown: str = ""
 
 
-def stand(book: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str], with_idle: bool = True) -> Standing:
+def stand(book: Book, known: Known, with_idle: bool = True) -> Standing:
     """Both at once, for whoever shows them. ``with_idle``: rules that never decide are looked for, too."""
+    principals, operations = known.principals_of(book), known.operations_of(book)
     try:
-        matrix = work_out(book, principals, resources, operations)
+        matrix = work_out(book, principals, known.resources_of(book), operations)
         return Standing(matrix, never_decide(book, operations, principals) if with_idle else ())
     except TooMuch as error:
         return Standing(Matrix((), (), (), ()), (), str(error))
 
 
-def count_idle(books: Sequence[tuple[Book, Sequence[str], Sequence[str]]]) -> list[int | None]:
-    """How many rules of each book never decide; each with the operations and principals that exist beside it. ``None``: not worked out.
+def count_idle(books: Sequence[tuple[Book, Known]]) -> list[int | None]:
+    """How many rules of each book never decide. ``None``: not worked out.
 
     One budget serves for all of them, so that a list of many books is answered soon.
     """
     left, found = MOST_STEPS, list[int | None]()
-    for book, operations, principals in books:
+    for book, known in books:
         access = Access(book, min(left, MOST_STEPS // 10))
         try:
-            found.append(len(_never_decide(access, operations, principals)))
+            found.append(len(_never_decide(access, known.operations_of(book), known.principals_of(book))))
         except TooMuch:
             found.append(None)
         left -= access.spent

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from .deciding import Access, TooMuch
-from .effective import MOST_STEPS, cell, check_size, loose_end
+from .effective import MOST_STEPS, Known, cell, check_size, loose_end
 from .rules import BadRules, Book, Rule, checked
 
 HEADING = ("effect", "who", "operation", "resource", "match", "from")
@@ -162,12 +162,33 @@ class Changed:
     before: str
     after: str
 
+    @property
+    def loses(self) -> bool:
+        """Whether somebody may do less than before."""
+        return (self.before, self.after) in (("yes", "no"), ("yes", "some"), ("some", "no"))
+
+    @property
+    def gains(self) -> bool:
+        """Whether somebody may do more than before."""
+        return (self.after, self.before) in (("yes", "no"), ("yes", "some"), ("some", "no"))
+
+
+@dataclass(frozen=True)
+class Counts:
+    """How many there are of each in all, of which a difference may show the first only."""
+
+    added: int
+    gone: int
+    rights: int
+    losing: int
+    gaining: int
+
 
 @dataclass(frozen=True)
 class Difference:
     """What a change comes to: rules added and taken away, groups changed, whether only the order differs, and the rights that become others.
 
-    ``unknown`` says why the rights were not worked out, where they were not.
+    ``losers`` are some of those who may do less; ``unknown`` says why the rights were not worked out, where they were not.
     """
 
     added: tuple[Rule, ...]
@@ -175,6 +196,8 @@ class Difference:
     groups: tuple[str, ...]
     reordered: bool
     rights: tuple[Changed, ...]
+    counts: Counts
+    losers: tuple[str, ...] = ()
     unknown: str = ""
 
     @property
@@ -183,8 +206,8 @@ class Difference:
         return not (self.added or self.gone or self.groups or self.reordered)
 
 
-def difference(before: Book, after: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> Difference:
-    """What changes from one book to another, in rules and in the rights over these lists.
+def difference(before: Book, after: Book, known: Known, most: int | None = None) -> Difference:
+    """What changes from one book to another, in rules and in the rights; ``most``: how many of each are told.
 
     A right is worked out only where the rules about its principal and operation differ; where that is too much work, none is.
     """
@@ -194,11 +217,20 @@ def difference(before: Book, after: Book, principals: Sequence[str], resources: 
     rights: tuple[Changed, ...] = ()
     unknown = ""
     try:
-        rights = tuple(_of_rights(before, after, principals, resources, operations))
+        rights = tuple(_of_rights(before, after, known))
     except TooMuch as error:
         unknown = str(error)
+    counts = Counts(len(added), len(gone), len(rights), sum(one.loses for one in rights), sum(one.gains for one in rights))
+    losers = tuple(dict.fromkeys(one.principal for one in rights if one.loses))[:5]
     reordered = not added and not gone and before.rules != after.rules
-    return Difference(added, gone, tuple(_of_groups(before, after)), reordered, rights, unknown)
+    groups = tuple(_of_groups(before, after))
+    return Difference(added[:most], gone[:most], groups[:most], reordered, rights[:most], counts, losers, unknown)
+
+
+def preview(text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int) -> tuple[Book, Difference]:
+    """Rules out of a text, and what they would change. Raises :class:`BadRules`."""
+    after = from_csv(text, operations) if form == "csv" else from_json(text, operations)
+    return after, difference(before, after, known, most)
 
 
 def _of_groups(before: Book, after: Book) -> Iterator[str]:
@@ -213,9 +245,8 @@ def _of_groups(before: Book, after: Book) -> Iterator[str]:
             yield f"group {name}: {', '.join(parts)}"
 
 
-def _of_rights(
-    before: Book, after: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]
-) -> Iterator[Changed]:
+def _of_rights(before: Book, after: Book, known: Known) -> Iterator[Changed]:
+    principals, resources, operations = (one(before, after) for one in (known.principals_of, known.resources_of, known.operations_of))
     check_size(principals, resources, operations)
     old, new = Access(before, MOST_STEPS), Access(after, MOST_STEPS)
     loose = loose_end((*before.rules, *after.rules))

@@ -59,7 +59,10 @@ class RightChangedOut(Schema):
 
 
 class RulesDifferenceOut(Schema):
-    """What a change comes to; ``unknown`` says why the rights were not worked out, where they were not."""
+    """What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
+
+    ``unknown`` says why the rights were not worked out, where they were not.
+    """
 
     nothing: bool
     added: list[str]
@@ -67,6 +70,11 @@ class RulesDifferenceOut(Schema):
     groups: list[str]
     reordered: bool
     rights: list[RightChangedOut]
+    added_in_all: int
+    gone_in_all: int
+    rights_in_all: int
+    losing: int
+    gaining: int
     unknown: str
 
 
@@ -124,8 +132,8 @@ class RulesPreviewOut(Schema):
     """What the rules of a text would come to. Nothing is saved."""
 
     difference: RulesDifferenceOut
-    rules: list[RuleIO]
-    groups: dict[str, list[str]]
+    rules: int
+    groups: int
 
 
 class DecisionIn(Given):
@@ -162,7 +170,7 @@ def _difference(found: formats.Difference) -> dict[str, Any]:
         for one in found.rights
     ]
     return {"nothing": found.nothing, "added": [one.says for one in found.added], "gone": [one.says for one in found.gone], "groups": list(found.groups),
-            "reordered": found.reordered, "rights": rights, "unknown": found.unknown}  # fmt: skip
+            "reordered": found.reordered, "rights": rights, "unknown": found.unknown, "added_in_all": found.counts.added, "gone_in_all": found.counts.gone, "rights_in_all": found.counts.rights, "losing": found.counts.losing, "gaining": found.counts.gaining}  # fmt: skip
 
 
 def shape(place: Place) -> dict[str, Any]:
@@ -191,7 +199,7 @@ def rows(request: HttpRequest) -> list[dict[str, Any]]:
     """The applications whose rights are known: those with rules, and those with roles."""
     guard.need(request, "look")
     found: list[dict[str, Any]] = []
-    counted: list[tuple[dict[str, Any], Place, Book]] = []
+    counted: list[tuple[dict[str, Any], tuple[Place, RuleBook, Book]]] = []
     books = {one.place_id: one for one in RuleBook.objects.all()}
     for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
         profile = place.application.read_profile()
@@ -202,8 +210,8 @@ def rows(request: HttpRequest) -> list[dict[str, Any]]:
         found.append({"application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
                       "derived": derived, "rules": len(book.rules), "idle": 0, "differs": there is not None and not derived and there != book})  # fmt: skip
         if not derived:
-            counted.append((found[-1], place, book))
-    for (row, _, _), idle in zip(counted, services.count_idle([(place, book) for _, place, book in counted]), strict=True):
+            counted.append((found[-1], (place, kept, book)))
+    for (row, _), idle in zip(counted, services.count_idle([one for _, one in counted]), strict=True):
         row["idle"] = idle
     return found
 
@@ -236,12 +244,8 @@ def preview(request: HttpRequest, application: str, environment: str, given: Rul
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     place = find_place(application, environment)
-    kept, book = services.book_of(place), services.parsed(place, given.text, given.format)
-    told = services.difference(place, kept, kept.book(), book)
-    if told.unknown:
-        raise wrong_fields({"text": told.unknown})
-    return {"difference": _difference(told), "rules": _rules(book),
-            "groups": {name: list(members) for name, members in book.groups.items()}}  # fmt: skip
+    book, told = services.preview(place, services.book_of(place), given.text, given.format)
+    return {"difference": _difference(told), "rules": len(book.rules), "groups": len(book.groups)}
 
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
@@ -249,7 +253,7 @@ def take_in(request: HttpRequest, application: str, environment: str, given: Rul
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     _checked(request, place)
-    services.save(by, place, services.parsed(place, given.text, given.format), "imported access rules")
+    services.save(by, place, services.preview(place, services.book_of(place), given.text, given.format)[0], "imported access rules")
     return shape(place)
 
 
@@ -298,15 +302,16 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
     there = kept.book_there()
     if there is not None:
         told = services.difference(place, kept, there, kept.book())
-        lost = [one for one in told.rights if (one.before, one.after) in (("yes", "no"), ("yes", "some"), ("some", "no"))]
         if told.unknown and confirm != place.environment.name:
             raise Problem(
                 422, "Which rights this takes away is not known.", f"{told.unknown} Type {place.environment.name} to push all the same."
             )
-        if lost and confirm != place.environment.name:
-            who = ", ".join(sorted({one.principal for one in lost})[:5])
+        if told.counts.losing and confirm != place.environment.name:
+            who = ", ".join(told.losers)
             raise Problem(
-                422, "This takes rights away.", f"{len(lost)} rights of {who} stop at once. Type {place.environment.name} to confirm."
+                422,
+                "This takes rights away.",
+                f"{told.counts.losing} rights of {who} stop at once. Type {place.environment.name} to confirm.",
             )
     services.push(by, place)
     return shape(place)

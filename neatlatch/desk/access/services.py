@@ -12,7 +12,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core import access
-from neatlatch.core.access import BadRules, Book, Matrix, formats
+from neatlatch.core.access import BadRules, Book, Known, Matrix, formats
 from neatlatch.core.profiles import Profile, RulesAt
 from neatlatch.core.schemes import KINDS
 from neatlatch.core.sending import Credentials, NotComplete
@@ -31,6 +31,8 @@ from neatlatch.wire.road import Road, RoadError
 from .models import RuleBook
 
 Format = Literal["csv", "json"]
+# So many rules, groups and rights of a difference are told; the rest is counted.
+MOST_TOLD = 200
 
 
 @dataclass(frozen=True)
@@ -58,12 +60,23 @@ def book_of(place: Place) -> RuleBook:
 
 def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing:
     """Rules, effective rights and idle rules: of ``book``, else of what is kept, else of the roles."""
-    profile = place.application.read_profile()
-    derived = profile.rules is None
+    derived = place.application.read_profile().rules is None
     book = book if book is not None and not derived else book_now(place, kept)
-    operations = operations_of(profile, book)
-    found = heavy.run(access.stand, book, principals_of(place, book), resources_of(profile, kept, book), operations, not derived)
+    found = heavy.run(access.stand, book, known(place, kept), not derived)
     return Standing(book, found.matrix, found.idle, derived, found.unknown)
+
+
+def known(place: Place, kept: RuleBook) -> Known:
+    """What there is beside the rules. One query."""
+    profile = place.application.read_profile()
+    accounts = Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+    if profile.rules is not None:
+        return Known(tuple(accounts), tuple(kept.resources), profile.rules.operations)
+    return Known(
+        tuple(accounts),
+        (*kept.resources, *(one.path for one in profile.operations)),
+        tuple(dict.fromkeys(one.method for one in profile.operations)),
+    )
 
 
 def book_now(place: Place, kept: RuleBook | None = None) -> Book:
@@ -74,10 +87,9 @@ def book_now(place: Place, kept: RuleBook | None = None) -> Book:
     return (kept or book_of(place)).book()
 
 
-def count_idle(books: Sequence[tuple[Place, Book]]) -> list[int | None]:
+def count_idle(books: Sequence[tuple[Place, RuleBook, Book]]) -> list[int | None]:
     """How many rules of each book never decide; ``None`` where that is too much work."""
-    asked = [(book, operations_of(place.application.read_profile(), book), principals_of(place, book)) for place, book in books]
-    return heavy.run(access.count_idle, asked)
+    return heavy.run(access.count_idle, [(book, known(place, kept)) for place, kept, book in books])
 
 
 def _of_roles(place: Place, profile: Profile) -> Book:
@@ -85,32 +97,16 @@ def _of_roles(place: Place, profile: Profile) -> Book:
     return access.derive(profile.roles, profile.operations, holders)
 
 
-def operations_of(profile: Profile, book: Book) -> tuple[str, ...]:
-    """The operations that there are."""
-    known = profile.rules.operations if profile.rules else tuple(dict.fromkeys(one.method for one in profile.operations))
-    return tuple(dict.fromkeys((*known, *(one.operation for one in book.rules if one.operation != "*"))))
-
-
-def principals_of(place: Place, book: Book) -> tuple[str, ...]:
-    """Everybody whom the rules name, and the accounts that we have there."""
-    accounts = Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
-    return tuple(sorted({*book.principals(), *accounts}))
-
-
-def resources_of(profile: Profile, kept: RuleBook, book: Book) -> tuple[str, ...]:
-    """The resources that there are and those that rules name; a prefix stands for others that begin so."""
-    named = [one.resource + ("*" if one.prefix else "") for one in book.rules]
-    paths = [one.path for one in profile.operations] if profile.rules is None else []
-    return tuple(sorted({*kept.resources, *named, *paths}))
-
-
-def parsed(place: Place, text: str, form: Format) -> Book:
-    """Rules out of a text. Raises a field error that says what is wrong and in which line."""
+def preview(place: Place, kept: RuleBook, text: str, form: Format) -> tuple[Book, formats.Difference]:
+    """Rules out of a text, and what they would change. Raises a field error that says what is wrong and in which line."""
     operations = (rules_at(place) or RulesAt()).operations
     try:
-        return formats.from_csv(text, operations) if form == "csv" else formats.from_json(text, operations)
+        book, told = heavy.run(formats.preview, text, form, kept.book(), known(place, kept), operations, MOST_TOLD)
     except BadRules as error:
         raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
+    if told.unknown:
+        raise wrong_fields({"text": told.unknown})
+    return book, told
 
 
 def from_plain(place: Place, content: object) -> Book:
@@ -123,11 +119,7 @@ def from_plain(place: Place, content: object) -> Book:
 
 def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> formats.Difference:
     """What a change from one book to another comes to, in rules and in rights."""
-    profile = place.application.read_profile()
-    principals = tuple(sorted({*principals_of(place, before), *principals_of(place, after)}))
-    resources = tuple(sorted({*resources_of(profile, kept, before), *resources_of(profile, kept, after)}))
-    operations = tuple(dict.fromkeys((*operations_of(profile, before), *operations_of(profile, after))))
-    return heavy.run(formats.difference, before, after, principals, resources, operations)
+    return heavy.run(formats.difference, before, after, known(place, kept), MOST_TOLD)
 
 
 def _writable(place: Place) -> RulesAt:

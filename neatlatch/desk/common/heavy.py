@@ -71,7 +71,7 @@ class _Child:
     def __init__(self) -> None:
         root = str(Path(__file__).resolve().parents[3])
         self.process = subprocess.Popen(
-            [sys.executable, "-m", heavy_child.__name__],
+            [sys.executable, "-c", f"from {heavy_child.__name__} import main; main()"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             cwd=root,

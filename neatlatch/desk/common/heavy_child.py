@@ -9,7 +9,6 @@ import importlib
 import os
 import pickle
 import resource
-import sys
 from typing import IO
 
 # Seconds of processor time for one piece of work, and octets of address space for all of the process.
@@ -43,6 +42,10 @@ def _do(asked: bytes) -> tuple[bool, object]:
     except RecursionError:
         return False, TooLarge()
     except Exception as error:  # the caller's to handle, as if it had been raised there
+        try:
+            pickle.loads(pickle.dumps(error))
+        except Exception:
+            return False, RuntimeError(f"{type(error).__name__}: {error}")
         return False, error
 
 
@@ -63,10 +66,3 @@ def main() -> None:
             send(told_on, answer)
         except (pickle.PicklingError, TypeError, AttributeError, MemoryError) as error:
             send(told_on, (False, RuntimeError(f"the answer cannot be told: {type(error).__name__}")))
-
-
-if __name__ == "__main__":
-    try:
-        main()
-    except (BrokenPipeError, KeyboardInterrupt):
-        sys.exit(0)

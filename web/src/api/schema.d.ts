@@ -7377,7 +7377,7 @@ export interface components {
         };
         /**
          * AccessRow
-         * @description An application in an environment, in the list.
+         * @description An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out.
          */
         AccessRow: {
             /** Application */
@@ -7390,13 +7390,13 @@ export interface components {
             /** Rules */
             rules: number;
             /** Idle */
-            idle: number;
+            idle: number | null;
             /** Differs */
             differs: boolean;
         };
         /**
          * AccessOut
-         * @description The rules of an application in an environment, and what follows from them.
+         * @description The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not.
          */
         AccessOut: {
             /** Application */
@@ -7434,6 +7434,8 @@ export interface components {
             pushed_at: string | null;
             there: components["schemas"]["RulesDifferenceOut"] | null;
             by_hand: components["schemas"]["RulesDifferenceOut"] | null;
+            /** Unknown */
+            unknown: string;
         };
         /**
          * RightChangedOut
@@ -7496,7 +7498,9 @@ export interface components {
         };
         /**
          * RulesDifferenceOut
-         * @description What a change comes to.
+         * @description What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
+         *
+         *     ``unknown`` says why the rights were not worked out, where they were not.
          */
         RulesDifferenceOut: {
             /** Nothing */
@@ -7511,6 +7515,18 @@ export interface components {
             reordered: boolean;
             /** Rights */
             rights: components["schemas"]["RightChangedOut"][];
+            /** Added In All */
+            added_in_all: number;
+            /** Gone In All */
+            gone_in_all: number;
+            /** Rights In All */
+            rights_in_all: number;
+            /** Losing */
+            losing: number;
+            /** Gaining */
+            gaining: number;
+            /** Unknown */
+            unknown: string;
         };
         /**
          * BookIn
@@ -7561,11 +7577,9 @@ export interface components {
         RulesPreviewOut: {
             difference: components["schemas"]["RulesDifferenceOut"];
             /** Rules */
-            rules: components["schemas"]["RuleIO"][];
+            rules: number;
             /** Groups */
-            groups: {
-                [key: string]: string[];
-            };
+            groups: number;
         };
         /**
          * RulesTextIn

@@ -122,7 +122,8 @@
     text = await file.text()
     void look()
   }
-  const loses = $derived((found.data?.there?.rights ?? []).filter((one) => one.after === 'yes' || one.before === 'no').length)
+  // What stands there is told against ours: what it has more is what a push takes away.
+  const loses = $derived(found.data?.there ? found.data.there.gaining || !!found.data.there.unknown : false)
 </script>
 
 <svelte:head><title>Access rules of {found.data?.application_name ?? ''} · Neat Latch</title></svelte:head>
@@ -182,7 +183,10 @@
   {/if}
   <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-4">
-      <RightsMatrix {access} {chosen} choose={(some) => (chosen = some)} />
+      {#if access.unknown}<p role="status" class="bg-wait-ground rounded-md px-3 py-2">
+          <strong>Who may do what is not worked out.</strong>
+          {access.unknown}
+        </p>{:else}<RightsMatrix {access} {chosen} choose={(some) => (chosen = some)} />{/if}
       <section class="sheet" aria-labelledby="rules">
         <h2 id="rules" class="border-base-300 border-b px-4 py-2">
           {access.rules.length} rules <span class="help font-normal">a deny wins; no rule means no</span>

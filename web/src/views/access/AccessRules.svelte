@@ -30,7 +30,9 @@
               <td><EnvBadge environment={one.environment} /></td>
               <td>{one.derived ? 'roles of accounts' : 'rules'}</td>
               <td>{one.rules}</td>
-              <td class={one.idle ? 'text-warning font-semibold' : 'text-soft'}>{one.idle || 'none'}</td>
+              <td class={one.idle ? 'text-warning font-semibold' : 'text-soft'}
+                >{one.idle === null ? 'too many rules to tell' : one.idle || 'none'}</td
+              >
               <td class={one.differs ? 'text-error font-semibold' : 'text-soft'}
                 >{one.derived ? 'as its screens say' : one.differs ? 'differs from ours' : 'no difference seen'}</td
               >

@@ -1,0 +1,197 @@
+"""What a request may bring: its octets by address, its parts, and headers that are none."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from importlib import import_module
+from types import ModuleType
+from typing import Any, Protocol
+
+import pytest
+from django.conf import settings
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neatlatch.desk.common import body_limits, caller, heavy, json_bodies
+from neatlatch.desk.common.problems import Problem
+from tests import work
+
+from .operations import UNSAFE, operations
+
+Events = list[dict[str, Any]]
+
+
+@pytest.fixture
+def asgi(transactional_db: None) -> ModuleType:
+    """The application; it looks at the database when it is imported."""
+    return import_module("neatlatch.desk.asgi")
+
+
+class Ask(Protocol):
+    """Sends a request to the application."""
+
+    def __call__(self, path: str, events: Events, work: Any, headers: list[tuple[bytes, bytes]] | None = None) -> Events: ...
+
+
+@pytest.fixture
+def ask(asgi: ModuleType, monkeypatch: pytest.MonkeyPatch) -> Ask:
+    return lambda path, events, work, headers=None: asked(asgi, monkeypatch, path, events, work, headers)
+
+
+def asked(
+    asgi: ModuleType, monkeypatch: pytest.MonkeyPatch, path: str, events: Events, work: Any, headers: list[tuple[bytes, bytes]] | None
+) -> Events:
+    """What the application sends for a request whose body comes in these events; ``work`` stands in Django's place."""
+    monkeypatch.setattr(asgi, "_django", work)
+    sent: Events = []
+    coming = iter(events)
+
+    async def receive() -> dict[str, Any]:
+        return next(coming)
+
+    async def send(event: dict[str, Any]) -> None:
+        sent.append(event)
+
+    scope = {"type": "http", "method": "POST", "path": path, "headers": headers or [], "client": ("192.0.2.1", 5)}
+    asyncio.run(asgi.application(scope, receive, send))
+    return sent
+
+
+def chunks(*sizes: int) -> Events:
+    return [{"type": "http.request", "body": b"a" * size, "more_body": place < len(sizes) - 1} for place, size in enumerate(sizes)]
+
+
+async def reads_all(scope: Any, receive: Any, send: Any) -> None:
+    while (await receive()).get("more_body"):
+        pass
+    await send({"type": "http.response.start", "status": 200, "headers": []})
+
+
+def test_a_body_is_counted_as_it_comes(ask: Ask) -> None:
+    most = body_limits.of("/api/session")
+    assert ask("/api/session", chunks(most - 1, 1), reads_all)[0]["status"] == 200
+    refused = ask("/api/session", chunks(most - 1, 1, 1, 1), reads_all)
+    assert refused[0]["status"] == 413
+    assert "64 KiB" in json.loads(refused[1]["body"])["detail"]
+    said = [(b"content-length", str(most + 1).encode())]
+    assert ask("/api/session", [], reads_all, said)[0]["status"] == 413
+
+
+def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
+    limits = {one.name: body_limits.of(one.path) for one in operations() if one.method in UNSAFE}
+    assert set(limits.values()) == {64 * 1024, body_limits.USUAL}
+    assert {name for name, most in limits.items() if most < body_limits.USUAL} == {
+        name for name in limits if "/api/session" in name or "/api/asked/" in name
+    }
+    assert max(most for _, most in body_limits.BY_ADDRESS) <= settings.FILE_UPLOAD_MAX_MEMORY_SIZE
+
+
+def test_a_trailer_is_no_header(ask: Ask) -> None:
+    """M2: a server puts what stands after a chunked body into the list of headers."""
+    seen: list[list[tuple[bytes, bytes]]] = []
+    headers = [(b"host", b"a.example")]
+
+    async def work(scope: Any, receive: Any, send: Any) -> None:
+        headers.append((b"client-cert", b":AAAA:"))
+        await reads_all(scope, receive, send)
+        seen.append(scope["headers"])
+
+    ask("/relay/cargo", chunks(1), work, headers)
+    assert seen == [[(b"host", b"a.example")]]
+
+
+def test_who_hangs_up_is_known_where_the_work_is(ask: Ask) -> None:
+    found: list[tuple[bool, bool, str]] = []
+
+    async def work(scope: Any, receive: Any, send: Any) -> None:
+        before = caller.now().hung_up.is_set()
+        await receive()
+        await receive()
+        found.append((before, await asyncio.to_thread(lambda: caller.now().hung_up.is_set()), caller.now().key))
+
+    ask("/api/people", [*chunks(1), {"type": "http.disconnect"}], work)
+    assert found == [(False, True, "192.0.2.1")]
+
+
+def test_callers_are_told_apart_by_their_session(ask: Ask) -> None:
+    keys: list[str] = []
+
+    async def work(scope: Any, receive: Any, send: Any) -> None:
+        keys.append(caller.now().key)
+
+    name = settings.SESSION_COOKIE_NAME
+    for cookie in (f"{name}=one; other=1", f"other=2; {name}=one", f"{name}=two", f"not{name}=one"):
+        ask("/api/people", chunks(1), work, [(b"cookie", cookie.encode())])
+    assert keys[0] == keys[1] != keys[2]
+    assert keys[3] == "192.0.2.1"
+    assert "one" not in keys
+
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4),
+)
+
+
+def parts(value: Any) -> tuple[int, int]:
+    """Containers in a JSON value, and the commas between their parts."""
+    if not isinstance(value, dict | list):
+        return 0, 0
+    within = [parts(one) for one in (value.values() if isinstance(value, dict) else value)]
+    return 1 + sum(one for one, _ in within), max(len(value) - 1, 0) + sum(one for _, one in within)
+
+
+@given(VALUES)
+def test_what_stands_in_texts_does_not_count(value: Any) -> None:
+    for ascii_only in (True, False):
+        bare = json_bodies._TEXT.sub(b"", json.dumps(value, ensure_ascii=ascii_only).encode("utf-8", "surrogatepass"))
+        assert (bare.count(b"[") + bare.count(b"{"), bare.count(b",")) == parts(value)
+
+
+@pytest.mark.parametrize(
+    "body",
+    [b'"' + b'\\"' * 2_000_000, b'"' * 4_000_000, b"\\" * 4_000_000, b'"\\' * 2_000_000, b'["\\\\"' * 800_000],
+    ids=lambda one: repr(one[:6]),
+)
+def test_looking_over_a_body_takes_no_longer_than_reading_it(body: bytes) -> None:
+    begun = time.process_time()
+    json_bodies.is_fair(body)
+    assert time.process_time() - begun < 3
+
+
+def test_half_a_million_lists_are_refused() -> None:
+    assert json_bodies.is_fair(json.dumps([[1, [2]]] * 20_000).encode())
+    assert not json_bodies.is_fair(b"[" + b"[]," * 500_000 + b"[]]")
+
+
+# The child
+
+
+def test_a_child_answers_and_raises_what_the_work_does(transactional_db: None) -> None:
+    assert heavy.run(work.sorted_words, "c a b") == ["a", "b", "c"]
+    with pytest.raises(ZeroDivisionError):
+        heavy.run(work.divide, 1, 0)
+    assert heavy.run(work.sorted_words, "b a") == ["a", "b"]
+
+
+def test_a_child_has_so_much_memory_and_no_secrets(transactional_db: None) -> None:
+    with pytest.raises(Problem, match="512 MiB"):
+        heavy.run(work.bytes_of, 600 * 2**20)
+    assert heavy.run(work.environment_of_it) <= {"PYTHONPATH", "PATH", "LANG", "LC_CTYPE"}
+    with pytest.raises(OSError, match="File too large"):
+        heavy.run(work.writes)
+
+
+def test_a_child_that_was_lost_is_replaced(transactional_db: None) -> None:
+    heavy.run(work.sorted_words, "a")
+    for one in heavy._POOL._idle:
+        one.process.kill()
+        one.process.wait()
+    assert heavy.run(work.sorted_words, "a") == ["a"]
+
+
+def test_no_work_for_a_child_within_a_transaction(db: None) -> None:
+    with pytest.raises(RuntimeError):
+        heavy.run(work.sorted_words, "a")
