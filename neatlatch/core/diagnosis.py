@@ -108,6 +108,9 @@ _ROAD = {
     "unreachable": ("There is no road to that network from here.", "Check the route of this connection."),
     "reset": ("The line was cut by the other side.", "Something in between may close it; try again, then look at proxies and firewalls."),
     "forbidden_address": ("The name leads to an address that Neat Latch must not call.", "If it is meant to, an administrator can allow its range in the settings."),
+    "in_the_open": ("It would travel unprotected: the address begins with http:, and is not this machine.",
+                    "Use the application's https address. Nothing was sent."),
+    "coding": ("The answer is packed in a way that is not taken apart.", "Tell the application's owner, or whoever runs a proxy in between."),
     "too_large": ("The answer was larger than the limit.", "Check that the address is an API's and not a file's."),
 }  # fmt: skip
 

@@ -218,6 +218,7 @@ class Climb:
         words = []
         for scheme, host, port in self._places():
             if scheme == "http":
+                self.road.check_is_here(host)
                 words.append(f"{host}: no TLS, on this machine only")
                 continue
             sock = self.road.secure(host, port)
@@ -256,7 +257,11 @@ class Climb:
         raise AssertionError("unreachable")
 
     def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
-        """Send, and repeat what may be repeated. Every try is kept as evidence."""
+        """Send, and repeat what may be repeated, all within one time limit. Every try is kept as evidence."""
+        with self.road.within(self.road.limits.total):
+            return self._send(request, safe)
+
+    def _send(self, request: oauth2.Request, safe: bool) -> Answer:
         tries = 0
         secrets = self.entry.secrets()
         while True:
@@ -280,9 +285,12 @@ class Climb:
                     return answer
                 if (value := replies.header(answer.headers, "Retry-After")) is not None:
                     asked = replies.retry_after(value, self.now())
-                if asked is not None and retries.wait_before(tries, asked, 0) is None:
+                wait = retries.wait_before(tries, asked, 0)
+                if wait is None or wait >= self.road.left:
                     return answer
                 if spreading and not again:
+                    if self.until_spread() >= self.road.left:
+                        return answer
                     self.pause(self.until_spread())
                     continue
             self.pause(retries.wait_before(tries, asked, self.chance()) or 0)

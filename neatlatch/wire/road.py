@@ -6,13 +6,14 @@ on the very line that was looked at.
 
 from __future__ import annotations
 
-import ipaddress
+import math
 import os
 import select
 import socket
 import ssl
 import time
 from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import lru_cache
 from types import TracebackType
@@ -24,6 +25,9 @@ import httpx
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, mask_body, mask_headers, mask_url
 from neatlatch.core.oauth2 import Request
 
+from .policy import Policy, are_of_this_machine
+from .unpacking import ACCEPTED, BadCoding, TooLarge, unpacked
+
 USER_AGENT = "neatlatch"
 
 
@@ -34,24 +38,6 @@ class Limits:
     connect: float = 5.0
     total: float = 30.0
     size: int = 2 * 1024 * 1024
-
-
-@dataclass(frozen=True)
-class Policy:
-    """Which addresses may be called beside public ones. Link-local and cloud-metadata addresses never may."""
-
-    allowed: tuple[str, ...] = ()
-
-    def allows(self, address: str) -> bool:
-        """Whether an IP address may be called."""
-        ip = ipaddress.ip_address(address.split("%")[0])
-        if isinstance(ip, ipaddress.IPv6Address) and ip.ipv4_mapped:
-            ip = ip.ipv4_mapped
-        if ip.is_link_local or ip.is_multicast or ip.is_unspecified or str(ip) == "fd00:ec2::254":
-            return False
-        if any(ip in ipaddress.ip_network(one) for one in self.allowed):
-            return True
-        return ip.is_global
 
 
 class RoadError(Exception):
@@ -226,12 +212,17 @@ class Road(httpcore.NetworkBackend):
         else:
             self.context = _new_context(self.trust)
             _load(self.context, self.shows)
-        self.deadline = time.monotonic() + self.limits.total
+        self._last = math.inf
+        self.begin()
         self._found: dict[str, list[str]] = {}
         self._open: dict[tuple[str, int], Line] = {}
         self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8)
         # No time limits of httpx's own: each line keeps the road's deadline.
-        self._client = httpx.Client(transport=_Transport(self._pool), headers={"User-Agent": USER_AGENT}, timeout=None)  # noqa: S113
+        self._client = httpx.Client(
+            transport=_Transport(self._pool),
+            headers={"User-Agent": USER_AGENT, "Accept-Encoding": ACCEPTED},
+            timeout=None,  # noqa: S113
+        )
         self._client.follow_redirects = False
 
     def __enter__(self) -> Road:
@@ -329,7 +320,21 @@ class Road(httpcore.NetworkBackend):
 
     def begin(self) -> None:
         """One exchange on a line that was taken begins now; the time limit counts from here."""
-        self.deadline = time.monotonic() + self.limits.total
+        self.deadline = min(time.monotonic() + self.limits.total, self._last)
+
+    @contextmanager
+    def within(self, seconds: float) -> Iterator[None]:
+        """One time limit for all exchanges meanwhile, and for the waits between them."""
+        before, self._last = self._last, min(self._last, time.monotonic() + seconds)
+        try:
+            yield
+        finally:
+            self._last = before
+
+    @property
+    def left(self) -> float:
+        """Seconds that are left of it; without end where there is none."""
+        return self._last - time.monotonic()
 
     def take_line(self, host: str, port: int) -> Line:
         """The secured line to a host and port, for a protocol other than HTTP: the one that stands ready, else a new one."""
@@ -344,6 +349,7 @@ class Road(httpcore.NetworkBackend):
         Raises :class:`RoadError`.
         """
         known = (*request.secrets, *secrets)
+        self._check_where_it_goes(request.url)
         self.begin()
         begun = time.perf_counter()
         sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
@@ -360,7 +366,7 @@ class Road(httpcore.NetworkBackend):
                 body = self._read(response)
             finally:
                 response.close()
-        except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol, httpx.DecodingError) as error:
+        except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
             broken = self._what_is_not_http(error)
             broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail)
             raise broken from error
@@ -375,6 +381,25 @@ class Road(httpcore.NetworkBackend):
         )  # fmt: skip
         return Answer(response.status_code, dict(headers), text, exchange, body)
 
+    def _check_where_it_goes(self, url: str) -> None:
+        """What is sent may hold secrets: over TLS, or to this machine, and with nothing in the address that would become a header. Raises :class:`RoadError`."""
+        try:
+            there = httpx.URL(url)
+        except httpx.InvalidURL as error:
+            raise _broken("setting", "address", f"It is not an address that can be called: {error}.", CauseClass.UNKNOWN) from error
+        if there.userinfo or there.scheme not in ("http", "https") or not there.host:
+            says = "Addresses of https (on this machine http) are called, without a user name before @."
+            raise _broken("setting", "address", says, CauseClass.UNKNOWN)
+        if there.scheme == "http":
+            self.check_is_here(there.host)
+
+    def check_is_here(self, host: str) -> None:
+        """Raise :class:`RoadError` unless a host is this machine, whatever name it is called by: beyond, everybody on the way could read along."""
+        if not are_of_this_machine(found := self.find(host)):
+            raise _broken(
+                "socket", "in_the_open", f"{host} is {found[0]}, and http: would carry everything there in the open.", CauseClass.UNKNOWN
+            )
+
     def _what_is_not_http(self, error: Exception) -> RoadError:
         """Many servers close the line, without an alert, when they do not take a client certificate (TLS 1.3 has the handshake end before)."""
         if self.shows is not None and isinstance(error, httpcore.RemoteProtocolError) and "without sending" in str(error):
@@ -384,13 +409,12 @@ class Road(httpcore.NetworkBackend):
         return _broken("socket", "reset", f"What came back is not HTTP: {error}")
 
     def _read(self, response: httpx.Response) -> bytes:
-        parts, size = [], 0
-        for part in response.iter_bytes():
-            size += len(part)
-            if size > self.limits.size:
-                raise _broken("socket", "too_large", f"The answer is larger than {self.limits.size // 1024} KiB.", CauseClass.THEIRS)
-            parts.append(part)
-        return b"".join(parts)
+        try:
+            return unpacked(response.iter_raw(), response.headers.get("content-encoding", ""), self.limits.size)
+        except TooLarge as error:
+            raise _broken("socket", "too_large", f"The answer is larger than {self.limits.size // 1024} KiB.", CauseClass.THEIRS) from error
+        except BadCoding as error:
+            raise _broken("socket", "coding", str(error), CauseClass.THEIRS) from error
 
 
 def _since(begun: float) -> float:

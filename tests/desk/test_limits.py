@@ -180,7 +180,7 @@ def test_a_child_has_so_much_memory_and_no_secrets(transactional_db: None) -> No
     with pytest.raises(Problem, match="512 MiB"):
         heavy.run(work.bytes_of, 600 * 2**20)
     assert heavy.run(work.environment_of_it) <= {"PYTHONPATH", "PATH", "LANG", "LC_CTYPE"}
-    with pytest.raises(OSError, match="File too large"):
+    with pytest.raises(OSError):
         heavy.run(work.writes)
 
 

@@ -24,7 +24,8 @@ from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, 
 from neatlatch.core.sending import Credentials
 from neatlatch.wire.holding import Held
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan
-from neatlatch.wire.road import ClientCertificate, Policy, Road
+from neatlatch.wire.policy import Policy
+from neatlatch.wire.road import ClientCertificate, Road
 from standins import small_ca
 from tests.harness import StandIns, free_ports, wait_until
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from django.conf import settings
 
-from neatlatch.wire.road import ClientCertificate, Limits, Policy, Road
+from neatlatch.wire.policy import Policy
+from neatlatch.wire.road import ClientCertificate, Limits, Road
 
 
 def road(total: float = 30.0, shows: ClientCertificate | None = None) -> Road:

@@ -310,15 +310,15 @@ def note(asker: Caller, connection: Connection, credential: str, way: str, faile
 _PACES = Paces()
 
 
-def _keep_pace(connection: Connection, key: UUID | None, limit: float | None) -> None:
+def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> None:
     """Wait until the connection's pace allows one more call, and that of the caller's own key where it has one (``limit``, calls a second).
 
-    Raises :class:`Problem` where the wait would be too long; the call then counts for neither.
+    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
     """
     paces: dict[Hashable, float] = {("connection", connection.pk): connection.pace}
     if limit:
         paces["key", connection.pk, key] = limit
-    wait, taken = _PACES.take(paces, time.monotonic(), connection.time_limit)
+    wait, taken = _PACES.take(paces, time.monotonic(), max(most, 0.0))
     if not taken:
         raise Problem(
             429,
@@ -360,7 +360,7 @@ class Relay:
     def run(self) -> Relayed:
         """Send it. Raises :class:`Problem`."""
         connection = self.connection
-        with road(connection.time_limit, tokens.shown(connection)) as way:
+        with road(connection.time_limit, tokens.shown(connection)) as way, way.within(connection.time_limit):
             held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
             answer = self._send(way, self._dressed(held))
             renewed = False
@@ -383,7 +383,7 @@ class Relay:
     def _send(self, way: Road, request: Request) -> Answer:
         tries = 0
         while True:
-            _keep_pace(self.connection, self.key, self.limit)
+            _keep_pace(self.connection, self.key, self.limit, way.left)
             tries, self.tries = tries + 1, self.tries + 1
             answer, broken = None, None
             try:
@@ -396,7 +396,7 @@ class Relay:
                 break
             asked = _asked_wait(answer) if answer else None
             wait = retries.wait_before(tries, asked, random.random())
-            if wait is None:
+            if wait is None or wait >= way.left:
                 break
             time.sleep(wait)
         if answer is None:
