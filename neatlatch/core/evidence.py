@@ -15,6 +15,8 @@ from urllib.parse import parse_qsl, quote, urlsplit, urlunsplit
 
 MASK = "•••"
 _BODY_LIMIT = 4000
+# Characters of a body that are masked at all; JSON is taken apart where it is not much longer.
+_LOOKED_AT, _LONGEST_JSON = 65_536, 262_144
 # Header fields and parameters that carry secrets, or lead to them (RFC 6749, RFC 6750, RFC 7592, RFC 6265).
 _SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key"})
 _SECRET_NAMES = frozenset({
@@ -146,8 +148,33 @@ def mask_url(url: str, secrets: Iterable[str]) -> str:
     return mask(url, secrets)
 
 
+# A value in quotes goes to its end, any other to the next space: rather too much than too little.
+_NAMED = re.compile(
+    rf"""(?i)\b({"|".join(sorted(_SECRET_NAMES))})(["']?\s*[=:]\s*)"""
+    r"""("(?:[^"\\]++|\\.)*+"(?=[\s,;}\])>&]|$)|'[^']*+'(?=[\s,;}\])>&]|$)|\S+)"""
+)
+# A tag begun anew before it ended is another tag, and of each kind of quote only the last can want its other: each character is looked at a few times.
+_INPUT = re.compile(r"""(?i)<input\b(?:[^<>"']++|"[^"]*+"|'[^']*+')*+>?""")
+_HIDDEN = re.compile(r"(?i)\btype\s*=\s*[\"']?hidden")
+_VALUE = re.compile(r"(?i)(\bvalue\s*=\s*)(\"[^\"]*\"?|'[^']*'?|[^\s>]+)")
+
+
 def mask_body(body: str, content_type: str, secrets: Iterable[str]) -> str:
-    """A body with secrets masked by their names and by their values, cut at 4,000 characters."""
+    """A body with secrets masked by their names and by their values, cut at 4,000 characters. Only its beginning is looked at, because no more is shown."""
+    known = tuple(secrets)
+    whole = len(body) <= (_LONGEST_JSON if content_type.split(";")[0].strip().lower().endswith("json") else _LOOKED_AT)
+    shown = _mask_start(body if whole else body[:_LOOKED_AT], content_type, known)
+    if not whole:
+        # What was cut in its middle cannot be known as what it is: the end of the beginning is not shown, however short masking has made it.
+        shown = shown[: max(0, len(shown) - max(map(len, known), default=0))]
+    return (
+        shown
+        if len(body) <= _BODY_LIMIT and len(shown) <= _BODY_LIMIT
+        else shown[:_BODY_LIMIT] + f"\n… {len(body) - _BODY_LIMIT} characters more"
+    )
+
+
+def _mask_start(body: str, content_type: str, secrets: tuple[str, ...]) -> str:
     media = content_type.split(";")[0].strip().lower()
     if media == "application/x-www-form-urlencoded":
         body = "&".join(f"{quote(key)}={MASK if _is_secret_name(key) else quote(value, safe='/:')}"
@@ -159,8 +186,7 @@ def mask_body(body: str, content_type: str, secrets: Iterable[str]) -> str:
             body = _mask_loose(body)
     else:
         body = _mask_loose(body)
-    body = mask(body, secrets)
-    return body if len(body) <= _BODY_LIMIT else body[:_BODY_LIMIT] + f"\n… {len(body) - _BODY_LIMIT} characters more"
+    return mask(body, secrets)
 
 
 def _mask_json(found: Any) -> Any:
@@ -171,10 +197,11 @@ def _mask_json(found: Any) -> Any:
 
 def _mask_loose(body: str) -> str:
     """In text that is neither a form nor JSON, mask what follows a secret's name and the value of hidden fields."""
-    names = "|".join(sorted(_SECRET_NAMES))
-    # Rather too much than too little: up to the next space.
-    body = re.sub(rf"(?i)\b({names})([\"']?\s*[=:]\s*[\"']?)\S+", rf"\1\2{MASK}", body)
-    return re.sub(r"(?i)(<input[^>]*type=[\"']?hidden[^>]*value=)(\"[^\"]*\"|'[^']*')", rf'\1"{MASK}"', body)
+    return _INPUT.sub(_mask_hidden, _NAMED.sub(rf"\1\2{MASK}", body))
+
+
+def _mask_hidden(tag: re.Match[str]) -> str:
+    return _VALUE.sub(rf'\1"{MASK}"', tag[0]) if _HIDDEN.search(tag[0]) else tag[0]
 
 
 def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), body: str = "", *, kind: str = "", values: Mapping[str, str] | None = None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from typing import Any
 
 import pytest
@@ -236,6 +237,40 @@ def test_no_secret_gets_through(token: str, secret: str, refresh: str) -> None:
     plain = "https://a.example/r?code=&state= grant_type refresh_token client_secret access_token deep note you sent hidden Authorization Bearer Cookie X-Trace"
     for one in known:
         assert one not in shown or one in plain or one in evidence.MASK
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        "<input value='SECRET>x' type=hidden>",
+        '<INPUT type = "hidden" name=a value="SECRET b c">',
+        "<input type=hidden value=SECRET>",
+        '{"access_token" : "a \\" SECRET", "x": ',
+        "password: SECRET",
+        "client_secret='a SECRET'",
+        "token='a'SECRET",
+    ],
+)
+def test_loose_text_is_masked(body: str) -> None:
+    assert "SECRET" not in evidence.mask_body(body, "text/html", ())
+    assert "kept" in evidence.mask_body(f"{body} kept", "text/html", ())
+
+
+def test_a_secret_that_the_cut_goes_through_is_not_shown() -> None:
+    secret = "skerry" * 10
+    for length in range(65_530 - 60, 65_540):
+        body = f"{'password=x ' * 6_000}"[:length] + secret + "a" * 100
+        assert "skerry" not in evidence.mask_body(body, "text/plain", (secret,))
+
+
+@pytest.mark.parametrize(
+    "part", ["<input ", "<input type=hidden ", "token = ", "token" + " " * 20, 'token="', "token='x ", "token=\\", "[],", "["]
+)
+def test_no_answer_takes_long_to_mask(part: str) -> None:
+    begun = time.process_time()
+    for kind in ("text/html", "application/json", "application/x-www-form-urlencoded"):
+        evidence.mask_body("<input type=hidden " + part * (2_000_000 // len(part)), kind, ("skerry",))
+    assert time.process_time() - begun < 4
 
 
 def test_a_curl_line_names_the_token_as_a_variable() -> None:
