@@ -22,6 +22,10 @@ class Watch:
         self.at += seconds
         self.pauses.append(seconds)
 
+    async def later(self, seconds: float) -> None:
+        """Stands for ``asyncio.sleep``."""
+        self.sleep(seconds)
+
     @property
     def waited(self) -> float:
         """Seconds in all."""

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
-from . import addresses, schemes
+from . import addresses, relaying, schemes
 from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
 
@@ -89,7 +89,7 @@ class RulesAt:
 class Profile:
     """All of it. ``slots`` are filled once for a connection and stand in every address that has them (``{tenant}``).
 
-    ``roles`` stand where an application has roles or permissions of an account in place of scopes; ``operations`` then name those.
+    ``relays`` names header fields of its own that pass the relay both ways. ``roles`` stand where an application has roles or permissions of an account in place of scopes; ``operations`` then name those.
     """
 
     schemes: tuple[Scheme, ...] = ()
@@ -102,6 +102,7 @@ class Profile:
     probe: Probe | None = None
     limits: Limits = Limits()
     rules: RulesAt | None = None
+    relays: tuple[str, ...] = ()
 
     @property
     def implies(self) -> dict[str, tuple[str, ...]]:
@@ -196,6 +197,8 @@ def brief(profile: Profile) -> dict[str, Any]:
     for name in ("harmless", "probe", "limits"):
         if kept[name]:
             found[name] = kept[name]
+    if profile.relays:
+        found["relays"] = list(profile.relays)
     if profile.rules:
         found["rules"] = {**kept["rules"], "operations": list(profile.rules.operations)}
     return found
@@ -241,6 +244,7 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
             harmless=str(kept.get("harmless", "")),
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
             limits=Limits(**kept.get("limits", {})),
+            relays=tuple(str(one) for one in kept.get("relays", ())),
             rules=RulesAt(**{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}) if kept.get("rules") else None,
         )
     except BadProfile:
@@ -255,6 +259,8 @@ def _check(profile: Profile) -> None:
     keys = [one.key for one in profile.schemes]
     if twice := next((one for one in keys if keys.count(one) > 1), None):
         raise BadProfile(f"Scheme {twice!r} stands twice; an application offers each kind once.")
+    if wrong := next((one for one in profile.relays if not relaying.may_travel(one)), None):
+        raise BadProfile(f"{wrong!r} is no header field that may pass the relay.")
     if profile.harmless and profile.operation(profile.harmless) is None:
         raise BadProfile(f"The harmless call {profile.harmless!r} is none of the operations.")
     if (

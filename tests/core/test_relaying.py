@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import relaying
+from neatlatch.core import profiles, relaying
 from neatlatch.core.formats import paste
 
 
@@ -19,6 +19,75 @@ def test_what_is_for_one_hop_or_for_us_stays_here() -> None:
     assert dict(relaying.onward(sent)) == {"Accept": "*/*", "If-Match": '"7"', "Content-Type": "text/plain"}
     came = (("ETag", '"7"'), ("Set-Cookie", "a=b"), ("Transfer-Encoding", "chunked"), ("Retry-After", "3"), ("WWW-Authenticate", "Bearer"))
     assert dict(relaying.back(came)) == {"ETag": '"7"', "Retry-After": "3"}
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        "X-HTTP-Method-Override",
+        "X-Original-URL",
+        "X-Real-IP",
+        "Client-Cert",
+        "X-Api-Key",
+        "X-SSL-Client-S-DN",
+        "X-Anything",
+        "Origin",
+        "Upgrade",
+    ],
+)
+def test_what_would_say_who_asks_or_move_a_request_stays_here(name: str) -> None:
+    """L1, L2."""
+    assert relaying.onward(((name, "1"), ("Accept", "*/*"))) == (("Accept", "*/*"),)
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        "Access-Control-Allow-Origin",
+        "X-Frame-Options",
+        "Alt-Svc",
+        "Refresh",
+        "Service-Worker-Allowed",
+        "Location",
+        "Cache-Control",
+        "Set-Cookie",
+    ],
+)
+def test_what_would_steer_a_browser_does_not_come_back(name: str) -> None:
+    """L4."""
+    assert relaying.back(((name, "1"), ("ETag", '"7"'))) == (("ETag", '"7"'),)
+
+
+def test_a_profile_lets_fields_of_its_own_through() -> None:
+    sent = (("X-Gannet-Version", "3"), ("X-Other", "1"), ("Connection", "x-hop"), ("X-Hop", "1"))
+    assert relaying.onward(sent, ("x-gannet-version", "x-hop", "Authorization")) == (("X-Gannet-Version", "3"),)
+    assert not relaying.may_travel("X-Forwarded-Host")
+    assert not relaying.may_travel("a b")
+    assert not relaying.may_travel("")
+    with pytest.raises(profiles.BadProfile, match="X-Real-IP"):
+        profiles.from_dict({"relays": ["X-Real-IP"]})
+    kept = profiles.from_dict({"relays": ["X-Gannet-Version"]})
+    assert profiles.from_dict(profiles.to_dict(kept)) == profiles.from_dict(profiles.brief(kept)) == kept
+
+
+@pytest.mark.parametrize(
+    ("told", "shown"),
+    [
+        ("https://a.example/api/manifests/7", "/relay/cargo/manifests/7"),
+        ("/api/manifests/7?x=1", "/relay/cargo/manifests/7?x=1"),
+        ("8", "/relay/cargo/8"),
+        ("https://a.example/api", "/relay/cargo"),
+        ("https://a.example/office", None),
+        ("https://a.example/apix", None),
+        ("https://evil.example/api/x", None),
+        ("//evil.example/api/x", None),
+        ("http://a.example/api/x", None),
+        ("https://a.example/api/..;/office", None),
+        ("https://[", None),
+    ],
+)
+def test_where_an_answer_says_that_something_is(told: str, shown: str | None) -> None:
+    assert relaying.location(told, "https://a.example/api/manifests", "https://a.example/api/", "/relay/cargo") == shown
 
 
 def test_where_it_goes() -> None:
@@ -37,6 +106,10 @@ def test_where_it_goes() -> None:
         "a b",
         "a\r\nb",
         "./x",
+        "..;/office",
+        "a/..;x=1/b",
+        "%2e%2e%3b/office",
+        "a/.;/b",
     ):
         with pytest.raises(relaying.BadPath):
             relaying.target("https://a.example/api", path)

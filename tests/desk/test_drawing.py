@@ -19,6 +19,7 @@ from django.utils import timezone
 from neatlatch.core.schemes import BASIC, CERTIFICATE
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import tokens as held_tokens
@@ -161,6 +162,30 @@ def test_the_relay_adds_the_credential_and_keeps_to_the_api(drawn: tuple[Setup, 
         assert ask(key, path).status_code == 422
 
 
+def test_only_methods_of_applications_are_relayed_and_no_browser_keeps_an_answer(drawn: tuple[Setup, Connection, User, str]) -> None:
+    """L3, L4."""
+    _, _, _, key = drawn
+    for method in ("TRACE", "CONNECT", "PROPFIND"):
+        refused = WebClient().generic(method, "/relay/cargo/manifests", headers={"Authorization": f"Bearer {key}"})
+        assert (refused.status_code, refused["Content-Type"]) == (405, "application/problem+json"), method
+    answer = ask(key, "/relay/cargo/manifests", headers={"Connection": "close", "X-HTTP-Method-Override": "DELETE"})
+    assert (answer.status_code, answer["Cache-Control"]) == (200, "private, no-store")
+    assert "Access-Control-Allow-Origin" not in answer
+
+
+def test_a_key_refused_by_its_allow_list_was_not_used(drawn: tuple[Setup, Connection, User, str]) -> None:
+    """L5."""
+    _, _, user, key = drawn
+    Client.objects.filter(user=user).update(allow_list=["203.0.113.0/24"])
+    for path in ("/draw/cargo", "/relay/cargo/manifests"):
+        assert ask(key, path).status_code == 401
+    held = Credential.objects.get(client__user=user, kind="token")
+    assert (held.last_used, held.last_used_from) == (None, "")
+    Client.objects.filter(user=user).update(allow_list=["127.0.0.0/8"])
+    assert ask(key, "/draw/cargo").status_code == 200
+    assert Credential.objects.get(pk=held.pk).last_used is not None
+
+
 def test_a_token_that_ends_in_the_middle_of_a_run(drawn: tuple[Setup, Connection, User, str]) -> None:
     setup, connection, _, key = drawn
     assert ask(key, "/relay/cargo/manifests").status_code == 200
@@ -214,6 +239,7 @@ def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     Client.objects.filter(pk=newest.pk).update(pace=1.9)
     watch = Watch()
     monkeypatch.setattr(services, "time", watch)
+    monkeypatch.setattr(shares, "sleep", watch.later)
     for number in range(20):
         assert ask((key, slower)[number % 2], "/relay/cargo/manifests").status_code == 200
     assert watch.waited == pytest.approx(9.0, abs=0.6)

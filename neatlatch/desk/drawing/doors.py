@@ -20,7 +20,6 @@ from typing import Any
 from urllib.parse import quote
 from weakref import WeakValueDictionary
 
-from asgiref.sync import sync_to_async
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.utils import timezone
@@ -29,9 +28,10 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import relaying
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.common import at_once, bodies, problems
+from neatlatch.desk.common import at_once, bodies, problems, shares
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
+from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.house import issuing
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.users.models import Use
@@ -64,16 +64,19 @@ def shown_certificate(request: HttpRequest) -> bytes | None:
     return bytes(proven) if proven else None
 
 
-def _door(name: str) -> Callable[[Callable[..., HttpResponse]], Callable[..., Any]]:
-    """An async view around work that is not: refusals become problem details, and what was really wrong goes to the log."""
+_SHARES = shares.Shares()
+Work = Callable[..., shares.Steps[HttpResponse]]
 
-    def wrap(work: Callable[..., HttpResponse]) -> Callable[..., Any]:
-        @functools.wraps(work)
-        def run(request: HttpRequest, **rest: Any) -> HttpResponse:
+
+def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
+    """An async view around work in steps that is not: refusals become problem details, and what was really wrong goes to the log."""
+
+    def wrap(work: Work) -> Callable[..., Any]:
+        def run(request: HttpRequest, **rest: Any) -> shares.Steps[HttpResponse]:
             address = str(request.META.get("REMOTE_ADDR", ""))
             try:
                 asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now(), shown_certificate(request))
-                answer = work(request, asker, **rest)
+                answer = yield from work(request, asker, **rest)
             except Refused as refused:
                 client = issuing.client_of(refused)
                 where = client.place.environment if client else Environment.objects.first()
@@ -89,12 +92,17 @@ def _door(name: str) -> Callable[[Callable[..., HttpResponse]], Callable[..., An
                 answer["Cache-Control"] = "no-store"
             return answer
 
+        @functools.wraps(work)
         async def view(request: HttpRequest, **rest: Any) -> HttpResponse:
-            return await sync_to_async(run, thread_sensitive=False, executor=at_once.POOL)(request, **rest)
+            return await _SHARES.run(at_once.POOL, run(request, **rest))
 
         return csrf_exempt(view)
 
     return wrap
+
+
+def _share(asker: services.Caller, connection: Connection) -> shares.Share:
+    return shares.Share((("connection", connection.pk), ("user", asker.user.pk)))
 
 
 def _get(request: HttpRequest) -> None:
@@ -103,8 +111,9 @@ def _get(request: HttpRequest) -> None:
 
 
 @_door("list")
-def mine(request: HttpRequest, asker: services.Caller) -> HttpResponse:
+def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpResponse]:
     """The connections that the asker uses."""
+    yield shares.Share((("user", asker.user.pk),))
     _get(request)
     uses = (
         Use.objects.select_related("connection__place__application")
@@ -175,10 +184,11 @@ async def usual(scope: dict[str, Any], send: Any, long_way: Callable[[], Awaitab
 
 
 @_door("draw")
-def draw(request: HttpRequest, asker: services.Caller, ref: str) -> HttpResponse:
+def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
     """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
     _get(request)
     connection = services.connection_of(asker, ref, services.DRAW)
+    yield _share(asker, connection)
     try:
         drawn = services.draw(connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
     except Problem as problem:
@@ -191,11 +201,12 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> HttpResponse
 
 
 @_door("test")
-def test(request: HttpRequest, asker: services.Caller, ref: str) -> HttpResponse:
+def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
         raise Problem(405, "Ask with POST.")
     connection = services.connection_of(asker, ref, services.DRAW)
+    yield _share(asker, connection)
     done = rounds.run(rounds.begin_test(asker.user.name, connection))
     rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
     return JsonResponse(
@@ -220,21 +231,24 @@ def _as_sent(request: HttpRequest, ref: str, path: str) -> str:
 
 
 @_door("relay")
-def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = "") -> HttpResponse:
+def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = "") -> shares.Steps[HttpResponse]:
     """Send a request through a connection; without a path, to its API base address itself."""
     connection = services.connection_of(asker, ref, services.RELAY)
     method, body = str(request.method), bodies.of(request, LARGEST_BODY)
+    if method not in relaying.METHODS:
+        raise Problem(405, "This method is not relayed.", f"These are: {', '.join(relaying.METHODS)}.")
     if body is None:
         raise Problem(413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed.")
     try:
         url = relaying.target(connection.values.get("api_base", ""), _as_sent(request, ref, path), request.META.get("QUERY_STRING", ""))
     except relaying.BadPath as error:
         raise Problem(422, "This address cannot be relayed to.", str(error)) from error
-    headers = relaying.onward(tuple(request.headers.items()))
+    headers = tuple(request.headers.items())
     secret = services.secret_of(connection)
+    yield _share(asker, connection)
     failed = True
     try:
-        back = services.Relay(connection, method, url, headers, body, asker.client.pace, asker.client.pk).run()
+        back = yield from services.Relay(connection, method, url, headers, body, asker.client.pace, asker.client.pk).steps()
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         services.note(asker, connection, secret, services.RELAY, failed)
@@ -245,4 +259,5 @@ def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = ""
     answer["Neat-Latch-Tries"] = str(back.tries)
     # What an application answers is shown by nobody's browser as a page of this address.
     answer["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    answer["Cache-Control"] = "private, no-store"
     return answer

@@ -8,7 +8,7 @@ import random
 import secrets
 import time
 from collections.abc import Hashable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from uuid import UUID
 
@@ -28,11 +28,12 @@ from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.certificates.models import Authority, Issued
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.connections import tokens
 from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.house import issuing
 from neatlatch.desk.house.models import Access
 from neatlatch.desk.journal.services import write
@@ -122,18 +123,21 @@ def caller(authorization: str, address: str, now: datetime, certificate: bytes |
     callers nothing and the log everything."""
     scheme, _, text = authorization.partition(" ")
     text = text.strip()
+    used: Credential | None = None
     if not authorization and certificate is not None:
-        client, scopes = _by_certificate(certificate, address, now)
+        client, scopes, used = _by_certificate(certificate, now)
     elif scheme.lower() != "bearer" or not text:
         raise _no("no key")
     elif text.count(".") == 2 and not text.startswith("nlk_"):
         client, scopes = _by_token(text, now)
     else:
-        client, scopes = _by_key(text, address, now)
+        client, scopes, used = _by_key(text, now)
     if client.user is None:
         raise _no("key or token of somebody who is no user", client)
     if client.allow_list and not inside(address, client.allow_list):
         raise _no("from an address that is not allowed", client)
+    if used is not None:  # not before: one that is refused was not used
+        issuing.note_use(used, address, now)
     return Caller(client.user, client, scopes)
 
 
@@ -153,7 +157,7 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     return row.client, frozenset(row.scopes)
 
 
-def _by_certificate(der: bytes, address: str, now: datetime) -> tuple[Client, frozenset[str]]:
+def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], Credential]:
     """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to a client of this door, and that lives."""
     issued = (
         Issued.objects.filter(sha256=hashlib.sha256(der).hexdigest(), credential__client__isnull=False)
@@ -174,11 +178,10 @@ def _by_certificate(der: bytes, address: str, now: datetime) -> tuple[Client, fr
         why = "certificate for another use"
     if why:
         raise _no(why, client)
-    issuing.note_use(credential, address, now)
-    return client, issuing.registered(client).allowed
+    return client, issuing.registered(client).allowed, credential
 
 
-def _by_key(text: str, address: str, now: datetime) -> tuple[Client, frozenset[str]]:
+def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credential]:
     try:
         read = house_key.read(text)
     except house_key.BadKey as error:
@@ -191,9 +194,8 @@ def _by_key(text: str, address: str, now: datetime) -> tuple[Client, frozenset[s
     assert client is not None
     if client.place.application.key != KEY:
         raise _no("key for another application", client)
-    issuing.note_use(key, address, now)
     client = Client.objects.select_related("user__environment", "place__application", "place__environment").get(pk=client.pk)
-    return client, issuing.registered(client).allowed
+    return client, issuing.registered(client).allowed, key
 
 
 def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
@@ -310,7 +312,7 @@ def note(asker: Caller, connection: Connection, credential: str, way: str, faile
 _PACES = Paces()
 
 
-def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> None:
+def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> shares.Steps[None]:
     """Wait until the connection's pace allows one more call, and that of the caller's own key where it has one (``limit``, calls a second).
 
     Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
@@ -327,7 +329,7 @@ def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, mo
             retry_after=math.ceil(wait),
         )
     if wait > 0:
-        time.sleep(wait)
+        yield shares.Wait(wait)
 
 
 @dataclass
@@ -358,32 +360,52 @@ class Relay:
     tries: int = field(default=0, init=False)
 
     def run(self) -> Relayed:
-        """Send it. Raises :class:`Problem`."""
+        """Send it, and wait here where that is needed. Raises :class:`Problem`."""
+        return shares.run_here(self.steps())
+
+    def steps(self) -> shares.Steps[Relayed]:
+        """Send it, in steps between which it waits. Raises :class:`Problem`."""
         connection = self.connection
         with road(connection.time_limit, tokens.shown(connection)) as way, way.within(connection.time_limit):
             held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
-            answer = self._send(way, self._dressed(held))
+            answer = yield from self._send(way, self._dressed(held))
             renewed = False
             if answer.status == 401 and held is not None and relaying.may_repeat_after_renewal(self.method, self.headers):
                 # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
                 held, renewed = _token(connection, way, True, held.generation), True
-                answer = self._send(way, self._dressed(held))
-        return Relayed(answer.status, relaying.back(tuple(answer.headers.items())), answer.octets, self.tries, renewed)
+                answer = yield from self._send(way, self._dressed(held))
+        return Relayed(answer.status, self._back(answer), answer.octets, self.tries, renewed)
+
+    def _back(self, answer: Answer) -> relaying.Headers:
+        headers = tuple(answer.headers.items())
+        place = next((value for name, value in headers if name.lower() == "location"), "")
+        start = f"/relay/{self.connection.ref}"
+        there = relaying.location(place, self.url, self.connection.values.get("api_base", ""), start) if place else None
+        return (*relaying.back(headers, self._further), *((("Location", there),) if there else ()))
+
+    @property
+    def _further(self) -> tuple[str, ...]:
+        return self.connection.place.application.read_profile().relays
 
     def _dressed(self, held: Held | None) -> Request:
-        request = Request(self.method, self.url, self.headers, self.body.decode("utf-8", "replace"))
+        """The request with the credential on; a field of the credential's that the caller sent too is the credential's alone."""
+        headers = relaying.onward(self.headers, self._further)
+        bare = Request(self.method, self.url, (), self.body.decode("utf-8", "replace"))
         if held is not None:
             token = held.access_token
-            return Request(self.method, self.url, (*self.headers, ("Authorization", f"Bearer {token}")), request.body, (token,))
-        try:
-            return dress(request, _credentials(self.connection), secrets.token_hex(12), int(time.time()))
-        except NotComplete as error:
-            raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+            dressed = Request(self.method, self.url, (("Authorization", f"Bearer {token}"),), bare.body, (token,))
+        else:
+            try:
+                dressed = dress(bare, _credentials(self.connection), secrets.token_hex(12), int(time.time()))
+            except NotComplete as error:
+                raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+        ours = {name.lower() for name, _ in dressed.headers}
+        return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
 
-    def _send(self, way: Road, request: Request) -> Answer:
+    def _send(self, way: Road, request: Request) -> shares.Steps[Answer]:
         tries = 0
         while True:
-            _keep_pace(self.connection, self.key, self.limit, way.left)
+            yield from _keep_pace(self.connection, self.key, self.limit, way.left)
             tries, self.tries = tries + 1, self.tries + 1
             answer, broken = None, None
             try:
@@ -398,7 +420,7 @@ class Relay:
             wait = retries.wait_before(tries, asked, random.random())
             if wait is None or wait >= way.left:
                 break
-            time.sleep(wait)
+            yield shares.Wait(wait)
         if answer is None:
             assert broken is not None
             raise Problem(502, "The application could not be reached.", broken.failure.detail or broken.failure.code) from broken
