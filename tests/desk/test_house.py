@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import json
 import zlib
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
@@ -16,10 +17,12 @@ from joserfc.jwk import KeySet
 from oauthlib.oauth2 import BackendApplicationClient, LegacyApplicationClient, WebApplicationClient
 
 from neatlatch.desk.clients.services import note_consent
+from neatlatch.desk.connections import leaving
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import show
-from neatlatch.desk.house import issuing
+from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.house.models import Access, Grant
+from neatlatch.desk.inventory.applying import Hand
 from neatlatch.desk.people.models import Person
 
 from .conftest import PASSWORD
@@ -195,6 +198,37 @@ def test_who_leaves_takes_what_they_allowed_along(house: House) -> None:
     )
     assert renewed.json()["error"] == "invalid_grant"
     assert turned()[0] == "grant of somebody who left"
+
+
+@pytest.mark.parametrize("how", ["leaves", "is switched off", "is switched off by a file"])
+def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how: str) -> None:
+    """M9: receivers that check by themselves learn of it too, and nothing comes back with the access."""
+    client, secret = house.client()
+    asker = house.resource()
+    _, told = house.with_code(client, secret)
+    number = Access.objects.get().pk
+    assert f"grant:{Grant.objects.get().pk}" in {one.key for one in leaving.belongings(house.by)}
+    other = Person.objects.create_user("ann", password="skerry-lantern-hawser", role="administrator")
+    if how == "leaves":
+        leaving.leave(other, house.by)
+    elif how == "is switched off":
+        leaving.change(other, house.by, None, False)
+    else:
+        given = {"name": "Morag Orr", "role": "administrator", "active": False, "email": ""}
+        Hand(other).person(house.by.username, given)
+    assert Grant.objects.get().revoked is not None
+    shown = json.loads(b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1]))
+    octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
+    place = number % tokens.BLOCK
+    assert octets[place // 8] >> (place % 8) & 1
+    Person.objects.filter(pk=house.by.pk).update(is_active=True, left=None)
+    assert not house.introspect(told["access_token"], asker)["active"]
+    again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
+    assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"
+
+
+def b64decode(text: str) -> bytes:
+    return base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
 
 
 def test_a_public_client_proves_itself_by_pkce_alone(house: House) -> None:

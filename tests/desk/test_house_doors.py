@@ -6,6 +6,7 @@ import base64
 import hashlib
 import hmac
 import json
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 from uuid import uuid4
@@ -21,9 +22,11 @@ from joserfc import jwt
 from joserfc.jwk import KeySet
 
 from neatlatch.core import house_key
+from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.applications.models import Environment, Place
+from neatlatch.desk.clients import services
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
@@ -94,6 +97,34 @@ def test_registration_by_protocol(house: House) -> None:
     assert ASK.delete(address, headers=own).status_code == 204
     assert not Client.objects.filter(client_id=told["client_id"]).exists()
     assert ASK.get(address, headers=own).status_code == 401
+
+
+def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> None:
+    """M5: whoever holds the registration access token of a client is held to what an administrator left it."""
+    most = Ceiling(frozenset({"ledger.read", "ledger.write"}), frozenset({"authorization_code", "refresh_token"}))
+    _, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 2, 7, most)
+    auth = {"Authorization": f"Bearer {value}"}
+    wanted = {"client_name": "Bunkers", "redirect_uris": [BACK, f"{BACK}/two"], "grant_types": ["authorization_code", "refresh_token"]}
+    beyond = {**wanted, "grant_types": ["client_credentials"], "redirect_uris": []}
+    assert ASK.post(f"{house.issuer}/register", json=beyond, headers=auth).json()["error"] == "invalid_client_metadata"
+    told = ASK.post(f"{house.issuer}/register", json=wanted, headers=auth).json()
+    assert set(told["scope"].split()) <= {"ledger.read", "ledger.write"}
+    own = {"Authorization": f"Bearer {told['registration_access_token']}"}
+    address = told["registration_client_uri"].replace("http://127.0.0.1:8600", house.base)
+    client = Client.objects.get(client_id=told["client_id"])
+    kept = replace(client.fields(), redirect_uris=(BACK,), scopes=frozenset({"ledger.read"}), grants=("authorization_code",))
+    services.change(house.by, client, lambda _: kept)
+
+    def put(**more: Any) -> Any:
+        return ASK.put(address, json={**wanted, "client_id": told["client_id"], **more}, headers=own)
+
+    assert put().json()["error"] == "invalid_client_metadata"  # the grant was taken away
+    assert put(grant_types=["authorization_code"]).json()["error"] == "invalid_redirect_uri"
+    less = put(grant_types=["authorization_code"], redirect_uris=[BACK], scope="ledger.read ledger.write")
+    assert (less.status_code, less.json()["scope"]) == (200, "ledger.read")
+    assert Client.objects.get(pk=client.pk).fields().redirect_uris == (BACK,)
+    services.change(house.by, client, lambda one: replace(one, redirect_uris=(BACK, f"{BACK}/two")))
+    assert put(grant_types=["authorization_code"], scope="ledger.read").status_code == 200  # given back by an administrator
 
 
 @pytest.mark.parametrize(

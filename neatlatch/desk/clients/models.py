@@ -44,6 +44,7 @@ class Client(models.Model):
     house = models.BooleanField(default=False)
     resource = models.BooleanField(default=False)
     management_digest = models.CharField(max_length=64, blank=True)
+    ceiling = models.JSONField(default=dict)
     pace = models.FloatField(null=True)
     user: Any = models.ForeignKey("users.User", null=True, on_delete=models.CASCADE, related_name="keys")
     state = models.CharField(max_length=12, default="preparing")

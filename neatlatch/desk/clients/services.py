@@ -11,6 +11,8 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core import addresses, changes, oauth2, preparing, profiles, redirect_bench, registration
+from neatlatch.core.authority import ceiling
+from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
@@ -289,11 +291,26 @@ def _save_change(facts: won.Facts) -> Client:
 
 @transaction.atomic
 def put_fields(by: Person | str, client: Client, wanted: ClientMetadata) -> Client:
-    """Change a client of the house: the record is the provider's side itself."""
+    """Change a client of the house: the record is the provider's side itself. By protocol (``by`` is no person) only within its ceiling, which an
+    administrator's edit moves. Raises :class:`Refused` beyond."""
     known = {one.name for one in client.place.application.read_profile().scopes}
     if unknown := sorted(wanted.scopes - known):
         raise wrong_fields({"scopes": f"{client.place.application.name} has no scope {unknown[0]}."})
-    return _save(by, client, lambda one: one.put(wanted), "changed at the house authority")
+
+    def edit(one: Client) -> None:
+        allowed = ceiling.read(one.ceiling)
+        if isinstance(by, Person):
+            one.ceiling = allowed.after_edit(one.fields(), wanted).as_plain() if one.management_digest else {}
+        elif (field := allowed.beyond(wanted)) is not None:
+            code = "invalid_redirect_uri" if field == "redirect_uris" else "invalid_client_metadata"
+            raise Refused(
+                code,
+                f"Of {field.replace('_', ' ')} it may have no more than an administrator left it",
+                logged=f"{field} beyond its ceiling",
+            )
+        one.put(wanted)
+
+    return _save(by, client, edit, "changed at the house authority")
 
 
 def read_back(by: Person, client: Client) -> Client:

@@ -15,9 +15,11 @@ from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.house import tokens
+from neatlatch.desk.house.models import Grant
 from neatlatch.desk.journal.services import write
+from neatlatch.desk.people import services as people
 from neatlatch.desk.people.models import Person
-from neatlatch.desk.people.services import is_last_administrator
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
 
@@ -49,7 +51,7 @@ def ways(person: Person) -> frozenset[str]:
 def belongings(person: Person) -> list[Belonging]:
     """Everything of a person's, in the order in which it hurts: accounts that work as them, what they own, secrets they have seen."""
     mine = ways(person)
-    return [*_accounts(person, mine), *_owned(mine), *_clients(mine), *_secrets(person)]
+    return [*_accounts(person, mine), *_grants(person), *_owned(mine), *_clients(mine), *_secrets(person)]
 
 
 def _accounts(person: Person, mine: frozenset[str]) -> list[Belonging]:
@@ -74,6 +76,16 @@ def _accounts(person: Person, mine: frozenset[str]) -> list[Belonging]:
         found.append(Belonging(f"asked:{account.pk}", "account asked for", account.connection.ref, f"They were asked to connect to {account.connection.ref}.",
                                f"/connections/{account.connection.ref}", "disconnect", account.connection.place.environment.production))  # fmt: skip
     return found
+
+
+def _grants(person: Person) -> list[Belonging]:
+    """What they allowed clients of the house to do in their name; it ends when they leave, renewed tokens too."""
+    rows = Grant.objects.filter(person=person, revoked=None, refresh_tokens__ends__gt=timezone.now()).distinct().order_by("begun")
+    return [
+        Belonging(f"grant:{one.pk}", "sign-in at the house", one.client.name, f"{one.client.name} acts for them. That ends when they leave.",
+                  f"/clients/{one.client_id}", "look", one.client.place.environment.production)
+        for one in rows.select_related("client__place__environment")[:200]
+    ]  # fmt: skip
 
 
 def _owned(mine: frozenset[str]) -> list[Belonging]:
@@ -169,16 +181,26 @@ def _own_application(by: Person, key: str, to: str) -> None:
     )
 
 
+@transaction.atomic
+def change(by: Person, person: Person, role: str | None, active: bool | None) -> Person:
+    """Change a role, or switch somebody's access on or off; with that goes what they allowed clients of the house. Raises field errors."""
+    was, person = person.is_active, people.change(by, person, role, active)
+    if was and not person.is_active:
+        tokens.end_those_of(by, person, "may not log in any more", timezone.now())
+    return person
+
+
 def leave(by: Person, person: Person) -> dict[str, Any]:
     """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
     if person.pk == by.pk:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
     with transaction.atomic():
-        if is_last_administrator(person):
+        if people.is_last_administrator(person):
             raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
         person.is_active, person.left = False, timezone.now()
         person.save(update_fields=["is_active", "left"])
         Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
+        tokens.end_those_of(by, person, "left the firm", timezone.now())
         write(by, "left", "person", person.username)
     ended = {}
     for one in Connection.objects.filter(token_sets__person=person).select_related("place__application").distinct():

@@ -12,7 +12,8 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from neatlatch.core.authority import rollover
+from neatlatch.core.authority import rollover, telling
+from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.desk.applications.api import environment_out, find_environment, find_place
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.api import find as find_client
@@ -66,6 +67,8 @@ def _right(one: RegistrationRight) -> dict[str, Any]:
         "made": one.made,
         "ends": one.ends,
         "left": one.left,
+        "scopes": one.ceiling.get("scopes"),
+        "grants": one.ceiling.get("grants"),
     }
 
 
@@ -159,9 +162,15 @@ def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn
     place = find_place(given.application, environment)
     if not place.house:
         wrong["application"] = f"{place.application.name} does not accept what the house authority issues there."
+    known = {one.name for one in place.application.read_profile().scopes}
+    if unknown := sorted(set(given.scopes or ()) - known):
+        wrong["scopes"] = f"{place.application.name} has no scope {unknown[0]}."
+    if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
+        wrong["grants"] = f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
     if wrong:
         raise problems.wrong_fields(wrong)
-    right, value = endpoints.new_right(by, place, given.uses, given.days)
+    most = Ceiling(*(frozenset(one) if one is not None else None for one in (given.scopes, given.grants)))
+    right, value = endpoints.new_right(by, place, given.uses, given.days, most)
     return 201, {**_right(right), "token": value}
 
 

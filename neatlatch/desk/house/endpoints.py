@@ -19,7 +19,7 @@ from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
 
 from neatlatch.core import house_key
-from neatlatch.core.authority import registering, status_list, telling
+from neatlatch.core.authority import ceiling, registering, status_list, telling
 from neatlatch.core.authority.refusing import Refused, SentBack, once, presented
 from neatlatch.desk.applications.models import Environment, Place
 from neatlatch.desk.clients.models import Client
@@ -260,10 +260,12 @@ def register(request: HttpRequest, environment: Environment) -> HttpResponse:
                 "invalid_token", "", 401, "registration right unknown" if right is None else "registration right used up or ended"
             )
         profile = right.place.application.read_profile()
-        fields = registering.read(_document(request), frozenset(one.name for one in profile.scopes))
+        allowed = ceiling.read(right.ceiling)
+        known = allowed.scopes_of(one.name for one in profile.scopes)
+        fields = registering.read(_document(request), known, allowed.grants_of(telling.GRANTS))
         client = issuing.new_client("registration by protocol", right.place, fields)
-        client.management_digest = house_key.digest(management)
-        client.save(update_fields=["management_digest"])
+        client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
+        client.save(update_fields=["management_digest", "ceiling"])
         value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
         RegistrationRight.objects.filter(pk=right.pk).update(left=right.left - 1)
     ends = int(credential.ends.timestamp()) if credential is not None and credential.ends else 0
@@ -299,7 +301,9 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         document = _document(request)
         if not isinstance(document, dict) or document.get("client_id") != client_id:
             raise Refused("invalid_client_metadata", "client_id must be the one it has (RFC 7592 §2.2)")
-        fields = registering.read(document, frozenset(one.name for one in client.place.application.read_profile().scopes))
+        allowed = ceiling.read(client.ceiling)
+        known = allowed.scopes_of(one.name for one in client.place.application.read_profile().scopes)
+        fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:
             raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
         with transaction.atomic():
@@ -312,18 +316,18 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
 
 
 @transaction.atomic
-def new_right(by: Person, place: Place, uses: int, days: int) -> tuple[RegistrationRight, str]:
-    """Let somebody register clients by protocol; answers the right and its token, which is shown this once."""
+def new_right(by: Person, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()) -> tuple[RegistrationRight, str]:
+    """Let somebody register clients by protocol, which may have so much at ``most``; answers the right and its token, which is shown this once."""
     value = secrets.token_urlsafe(32)
     now = timezone.now()
     made = RegistrationRight.objects.create(digest=house_key.digest(value), hint=f"…{value[-4:]}", place=place, made_by=by.username, made=now,
-                                            ends=now + timedelta(days=days), left=uses)  # fmt: skip
+                                            ends=now + timedelta(days=days), left=uses, ceiling=most.as_plain())  # fmt: skip
     write(
         by,
         "made a right to register at",
         "application",
         place.application.key,
-        {"environment": place.environment.name, "clients": uses, "days": days},
+        {"environment": place.environment.name, "clients": uses, "days": days, "at most": most.as_plain()},
     )
     return made, value
 

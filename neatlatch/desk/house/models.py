@@ -120,7 +120,10 @@ class Access(models.Model):
 
 
 class RegistrationRight(models.Model):
-    """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access token), for one application in one environment."""
+    """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access token), for one application in one environment.
+
+    ``ceiling`` is the most that such a client may have (:mod:`neatlatch.core.authority.ceiling`).
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     digest = models.CharField(max_length=64, unique=True)
@@ -130,6 +133,7 @@ class RegistrationRight(models.Model):
     made = models.DateTimeField()
     ends = models.DateTimeField()
     left = models.PositiveSmallIntegerField(default=1)
+    ceiling = models.JSONField(default=dict)
 
 
 class Turned(models.Model):

@@ -45,7 +45,7 @@ class TurnedOut(Schema):
 
 
 class RegistrationRightOut(Schema):
-    """A right to register clients by protocol, without its token."""
+    """A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the most that such a client may have (``null``: any)."""
 
     id: UUID
     application: str
@@ -54,6 +54,8 @@ class RegistrationRightOut(Schema):
     made: datetime
     ends: datetime
     left: int
+    scopes: list[str] | None
+    grants: list[str] | None
 
 
 class AuthorityOut(Schema):
@@ -85,11 +87,13 @@ class HandoverMade(Schema):
 
 
 class RegistrationRightIn(Given):
-    """Who may register: for one application, so many clients, for so many days."""
+    """Who may register: for one application, so many clients, for so many days; with what scopes and grants at most (``null``: any)."""
 
     application: str
     uses: int = 1
     days: int = 7
+    scopes: list[str] | None = None
+    grants: list[str] | None = None
 
 
 class RegistrationRightMade(RegistrationRightOut):

@@ -162,6 +162,15 @@ def end_grant(by: Person | str, grant: Grant, why: str, now: datetime) -> int:
     return ended
 
 
+def end_those_of(by: Person | str, person: Person, why: str, now: datetime) -> int:
+    """Revoke all that came of a person's grants, as part of the surrounding transaction: for one who leaves, or may not log in any more. Answers how many
+    grants. Receivers that check by themselves learn of it from the status lists."""
+    found = Grant.objects.select_related("client", "person").filter(person=person, revoked=None)
+    for grant in found:
+        end_grant(by, grant, why, now)
+    return len(found)
+
+
 def _answer(client: Client, credential: Credential | None, scopes: frozenset[str], grant: Grant | None, now: datetime) -> dict[str, Any]:
     """Make the tokens (RFC 6749 §5.1), as part of the surrounding transaction."""
     environment, seconds = client.place.environment, life(client)

@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from neatlatch.core import profiles
 from neatlatch.core.access import BadRules, formats
+from neatlatch.core.authority import ceiling
 from neatlatch.core.inventory.merging import Change
 from neatlatch.core.inventory.shape import KINDS, Content
 from neatlatch.core.scopes import malformed
@@ -25,6 +26,7 @@ from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Account, Connection, HeldSecret, TokenSet
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.house import tokens
 from neatlatch.desk.people.models import Person, Role, Team
 from neatlatch.desk.people.services import is_last_administrator
 from neatlatch.desk.users.models import Use, User
@@ -91,6 +93,8 @@ class Hand:
             found.set_unusable_password()
         if found.pk and (given["role"] != Role.ADMINISTRATOR or not given["active"]) and is_last_administrator(found):
             raise CannotApply("people", key, "this is the last administrator")
+        if found.pk and found.is_active and not given["active"]:
+            tokens.end_those_of(self.by, found, "may not log in any more", self.now)
         found.first_name, found.last_name, found.role, found.is_active, found.email = (
             first,
             last,
@@ -182,11 +186,14 @@ class Hand:
                 scheme=given["scheme"],
                 version=0,
             )
+        before = found.fields()
         if bad := sorted(one for one in given["scopes"] if malformed(one)):
             raise CannotApply("clients", key, f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)")
         for name in ("name", "contacts", "public", "client_id", "redirect_uris", "grants", "scopes", "sign_in_method", "consents", "vendor_shared", "state",
                      "facts", "account", "account_kind", "rights", "switches", "allow_list", "ticks"):  # fmt: skip
             setattr(found, name, given[name])
+        if found.management_digest:
+            found.ceiling = ceiling.read(found.ceiling).after_edit(before, found.fields()).as_plain()
         found.rights_changed_at, found.scopes_changed_at = moment(given["rights_changed_at"]), moment(given["scopes_changed_at"])
         found.version += 1
         found.changed_at, found.changed_by = self.now, self.by.username
@@ -297,6 +304,7 @@ class Hand:
             person = Person.objects.get(username=key)
             if is_last_administrator(person):
                 raise CannotApply(kind, key, "this is the last administrator; name another in the file first")
+            tokens.end_those_of(self.by, person, "left the firm", self.now)
             person.is_active, person.left = False, self.now
             person.save(update_fields=["is_active", "left"])
         elif kind == "credentials":

@@ -14,6 +14,7 @@ from neatlatch.core import filter_words
 from neatlatch.desk.common import filtering, guard, problems
 from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import leaving
 from neatlatch.desk.journal.services import write
 
 from . import services
@@ -221,4 +222,4 @@ def change(request: HttpRequest, username: str, given: PersonChange) -> dict[str
     person = Person.objects.filter(username=username).first()
     if person is None:
         raise problems.not_found("person")
-    return _person(services.change(by, person, given.role, given.active))
+    return _person(leaving.change(by, person, given.role, given.active))

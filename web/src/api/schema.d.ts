@@ -5204,7 +5204,7 @@ export interface components {
         };
         /**
          * RegistrationRightOut
-         * @description A right to register clients by protocol, without its token.
+         * @description A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the most that such a client may have (``null``: any).
          */
         RegistrationRightOut: {
             /**
@@ -5230,6 +5230,10 @@ export interface components {
             ends: string;
             /** Left */
             left: number;
+            /** Scopes */
+            scopes: string[] | null;
+            /** Grants */
+            grants: string[] | null;
         };
         /**
          * SigningKeyOut
@@ -5328,12 +5332,16 @@ export interface components {
             ends: string;
             /** Left */
             left: number;
+            /** Scopes */
+            scopes: string[] | null;
+            /** Grants */
+            grants: string[] | null;
             /** Token */
             token: string;
         };
         /**
          * RegistrationRightIn
-         * @description Who may register: for one application, so many clients, for so many days.
+         * @description Who may register: for one application, so many clients, for so many days; with what scopes and grants at most (``null``: any).
          */
         RegistrationRightIn: {
             /** Application */
@@ -5348,6 +5356,10 @@ export interface components {
              * @default 7
              */
             days: number;
+            /** Scopes */
+            scopes?: string[] | null;
+            /** Grants */
+            grants?: string[] | null;
         };
         /**
          * QuestionOut

@@ -8,6 +8,7 @@
   let { authority }: { authority: Schemas['AuthorityOut'] } = $props()
   const acts = acting()
   let form = $state({ application: '', uses: 1, days: 7 })
+  let scopes = $state('')
   let token = $state('')
 
   const make = (event: Event) => {
@@ -16,7 +17,7 @@
       const made = await ok(
         api.POST('/api/house/{environment}/registration-rights', {
           params: { path: { environment: authority.environment.key } },
-          body: form,
+          body: { ...form, scopes: scopes.trim() ? scopes.trim().split(/\s+/) : null },
         }),
       )
       token = made.token
@@ -33,7 +34,9 @@
   <p class="help mb-2">A program may register its own client with a token that you give its people.</p>
   {#each authority.rights as one (one.id)}
     <p>
-      <span class="value">{one.hint}</span> for {one.application}, {one.left} left, <When at={one.ends} prefix="ends " /> · {one.made_by}
+      <span class="value">{one.hint}</span> for {one.application}, {one.left} left{one.scopes
+        ? `, at most ${one.scopes.join(' ') || 'no scope'}`
+        : ''}, <When at={one.ends} prefix="ends " /> · {one.made_by}
       <button class="act ms-2" disabled={acts.busy} onclick={() => end(one.id)}>Take it away</button>
     </p>
   {/each}
@@ -67,6 +70,14 @@
           min="1"
           max="90"
           bind:value={form.days}
+        /></label
+      >
+      <label class="w-64"
+        ><span class="label-text">Scopes at most</span><input
+          class="line-in value"
+          placeholder="any of the application's"
+          autocomplete="off"
+          bind:value={scopes}
         /></label
       >
       <button class="btn btn-sm" disabled={acts.busy || !form.application}>Make a token</button>
