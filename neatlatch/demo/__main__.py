@@ -151,8 +151,10 @@ def main() -> None:
         shutil.rmtree(home, ignore_errors=True)
     elif home.exists() and not (home / "logins.json").exists():
         shutil.rmtree(home)  # the first start was cut off half-way
+    os.umask(0o077)
     log = home / "log"
     log.mkdir(parents=True, exist_ok=True)
+    home.chmod(0o700)  # one of an earlier version
     environment = {
         **os.environ,
         "NEATLATCH_HOME": str(home),

@@ -13,13 +13,15 @@ from huey.serializer import SignedSerializer
 
 from neatlatch.core.addresses import is_loopback_host
 from neatlatch.desk.common import clock
-from neatlatch.desk.common.keyfile import secret_key
+from neatlatch.desk.common.keyfile import BadKeyFile, secret_key
 
 # Before anything takes the time: tests and demos may let all processes go by one clock.
 clock.follow()
 
 ROOT = Path(__file__).resolve().parents[2]
 HOME = Path(os.environ.get("NEATLATCH_HOME", ROOT / "var" / "desk"))
+# Whatever a program of ours writes, a copy or an export too, is for its owner only.
+os.umask(0o077)
 HOME.mkdir(parents=True, exist_ok=True, mode=0o700)
 
 # The address people open, and the one providers send them back to.
@@ -40,7 +42,10 @@ FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
 OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)
 ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
 
-SECRET_KEY = secret_key(HOME)
+try:
+    SECRET_KEY = secret_key(HOME)
+except BadKeyFile as error:
+    raise ImproperlyConfigured(str(error)) from error
 DEBUG = False
 ALLOWED_HOSTS = [_public.hostname or "127.0.0.1", *os.environ.get("NEATLATCH_HOSTS", "").split()]
 CSRF_TRUSTED_ORIGINS = [PUBLIC_URL]
@@ -126,6 +131,7 @@ SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE
 SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"  # people come back from providers by a link
 SESSION_COOKIE_AGE = 12 * 3600
+SESSION_ENGINE = "neatlatch.desk.people.sessions"
 CSRF_COOKIE_NAME = "__Host-neatlatch-csrf" if SECURE else "neatlatch-csrf"
 CSRF_FAILURE_VIEW = "neatlatch.desk.common.problems.csrf_failure"
 SECURE_HSTS_SECONDS = 31536000 if SECURE else 0

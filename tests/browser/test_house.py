@@ -158,6 +158,10 @@ print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].c
 def test_a_second_factor_is_set_up_and_asked_for(browser: Browser, desk: Desk) -> None:
     page = open_page(browser, desk, "isla")
     page.goto("/me")
+    page.get_by_label("Your password").fill("not it")
+    page.get_by_role("button", name="Set it up").click()
+    expect(page.get_by_text("This is not your password.")).to_be_visible()
+    page.get_by_label("Your password").fill(desk.passwords["isla"])  # type: ignore[attr-defined]
     page.get_by_role("button", name="Set it up").click()
     secret = base64.b32decode(page.locator("code.value").inner_text())
     reference = TOTP(secret, 6, hashes.SHA1(), 30)

@@ -223,6 +223,7 @@ def test_lists_take_the_same_number_of_queries(office: Office, django_assert_num
 def test_readers_may_look_and_not_issue(office: Office) -> None:
     issued, _ = office.register()
     Person.objects.filter(pk=office.by.pk).update(role="reader")
+    office.web.force_login(Person.objects.get(pk=office.by.pk), backend="django.contrib.auth.backends.ModelBackend")
     assert office.get(f"/certificates/{issued.pk}")["chain"]["verdict"] == "ok"
     office.post(f"/certificates/{issued.pk}/revocations", 403, reason="superseded")
     office.post("/server-certificates", 403, application="crew-roster", environment="production", names=["a.example"])

@@ -13,6 +13,8 @@ import pytest
 import time_machine
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from django.conf import settings
+from django.contrib.sessions.models import Session
 from django.db import connection
 from django.test import Client as WebClient
 from django.utils import timezone
@@ -170,8 +172,14 @@ def test_which_keys_a_file_is_not_made_for(web: WebClient) -> None:
     assert Handover.objects.get(pk=handover.pk).shown is None  # nothing was used up
 
 
+def permit(web: WebClient, code: str, wanted: int = 200) -> Any:
+    answer = web.put("/api/revealing/sandbox", json.dumps({"reveals": True, "code": code}), content_type="application/json")
+    assert answer.status_code == wanted, answer.content
+    return answer.json()
+
+
 def enrol(web: WebClient) -> bytes:
-    begun = post(web, "/session/second-factors", wanted=201)
+    begun = post(web, "/session/second-factors", {"password": PASSWORD}, 201)
     secret = base64.b32decode(begun["secret"] + "=" * (-len(begun["secret"]) % 8))
     assert begun["address"].startswith("otpauth://totp/Neat%20Latch%3Amorag?")
     post(web, "/session/second-factors/confirmations", {"code": "000000"}, 422)
@@ -187,13 +195,19 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         address = f"/credentials/{credential.pk}/revelations"
         given = {"reason": "The display lost it", "code": ""}
         assert "does not permit" in post(web, address, given, 403)["title"]
-        answer = web.put("/api/revealing/sandbox", json.dumps({"reveals": True}), content_type="application/json")
-        assert {one["environment"]: one["reveals"] for one in answer.json()}["sandbox"]
-        assert Environment.objects.get(key="production").reveals is False
-        assert "second factor" in post(web, address, given, 403)["title"]
+        assert "second factor" in permit(web, "", 403)["title"]
         secret = enrol(web)
+        clock.shift(30)
+        # H5: whoever has the session for an hour could have set it up
+        for wanted in (permit(web, totp.code(secret, timezone.now().timestamp()), 403), permit(web, "", 403)):
+            assert "younger than a day" in wanted["title"]
+        Person.objects.update(factor_since=timezone.now() - timedelta(hours=24))
+        assert "not accepted" in permit(web, "", 403)["title"]
+        answer = permit(web, totp.code(secret, timezone.now().timestamp()))
+        assert {one["environment"]: one["reveals"] for one in answer}["sandbox"]
+        assert Environment.objects.get(key="production").reveals is False
         code = totp.code(secret, timezone.now().timestamp())
-        post(web, address, {**given, "code": code}, 403)  # the very code that confirmed it: each serves once
+        post(web, address, {**given, "code": code}, 403)  # the very code that permitted it: each serves once
         clock.shift(30)
         code = totp.code(secret, timezone.now().timestamp())
         assert "Say why" in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
@@ -225,8 +239,84 @@ def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: 
         clock.shift(timedelta(minutes=16))
         right = totp.code(secret, timezone.now().timestamp())
         post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right})
-        assert web.delete("/api/people/morag/second-factors").status_code == 204
-        post(WebClient(), "/session", {"username": "morag", "password": PASSWORD})
+        assert web.delete("/api/people/morag/second-factors").status_code == 409  # nobody takes away their own without it
+        other = administrator("ann")
+        assert other.delete("/api/people/morag/second-factors").status_code == 204
+        assert web.get("/api/session").json()["person"] is None  # a session of before has ended
+        again = WebClient()
+        told = post(again, "/session", {"username": "morag", "password": PASSWORD})["notices"]
+        assert "Ann took away your second factor" in told[0]["says"]
+        assert again.delete("/api/session/notices").json()["notices"] == []
+
+
+def administrator(username: str) -> WebClient:
+    Person.objects.create_user(username, password=PASSWORD, role="administrator", first_name=username.title())
+    web = WebClient()
+    post(web, "/session", {"username": username, "password": PASSWORD})
+    return web
+
+
+def test_a_session_alone_sets_up_no_second_factor(web: WebClient) -> None:
+    """H5: the password where there is none, the old one where there is; and guessing either rests."""
+    with time_machine.travel(timezone.now(), tick=False) as clock:
+        assert "password" in post(web, "/session/second-factors", {}, 403)["errors"]
+        assert "password" in post(web, "/session/second-factors", {"password": "x", "code": "123456"}, 403)["errors"]
+        secret = enrol(web)
+        assert "code" in post(web, "/session/second-factors", {"password": PASSWORD}, 403)["errors"]
+        clock.shift(30)
+        right = totp.code(secret, timezone.now().timestamp())
+        again = post(web, "/session/second-factors", {"code": right}, 201)
+        assert again["secret"] != base64.b32encode(secret).decode().rstrip("=")
+        for _ in range(5):
+            post(web, "/session/second-factors", {"code": "000000"}, 403)
+        clock.shift(30)
+        refused = post(web, "/session/second-factors", {"code": totp.code(secret, timezone.now().timestamp())}, 429)
+        assert refused["retry_after"] == 900
+
+
+@pytest.mark.parametrize("how", ["a second factor", "its end", "everywhere", "another role", "no access"])
+def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -> None:
+    """H7, M8: and none comes back with the access."""
+    other = WebClient()
+    with time_machine.travel(timezone.now(), tick=False) as clock:
+        post(other, "/session", {"username": "morag", "password": PASSWORD})
+        if how == "a second factor":
+            enrol(web)
+        elif how == "its end":
+            secret = enrol(web)
+            other = WebClient()
+            clock.shift(30)
+            right = totp.code(secret, timezone.now().timestamp())
+            post(other, "/session", {"username": "morag", "password": PASSWORD, "code": right})
+            clock.shift(30)
+            post(web, "/session/second-factors/removals", {"code": totp.code(secret, timezone.now().timestamp())})
+        elif how == "everywhere":
+            post(web, "/session/endings")
+        else:
+            ann = administrator("ann")
+            change = {"role": "reader"} if how == "another role" else {"active": False}
+            back = {"role": "administrator"} if how == "another role" else {"active": True}
+            for one in (change, back):
+                assert ann.patch("/api/people/morag", json.dumps(one), content_type="application/json").status_code == 200
+            assert web.get("/api/session").json()["person"] is None
+        assert other.get("/api/session").json()["person"] is None
+        assert other.get("/api/people").status_code == 401
+        if how in ("a second factor", "its end", "everywhere"):  # done by oneself: the session in which it was done goes on
+            assert web.get("/api/session").json()["username"] == "morag"
+
+
+def test_a_copy_of_the_database_lets_nobody_in(web: WebClient) -> None:
+    """H7: what stands there is no session's key, and does not serve as one."""
+    key = web.cookies[settings.SESSION_COOKIE_NAME].value
+    rows = list(Session.objects.values_list("session_key", flat=True))
+    assert rows
+    assert key not in rows
+    for row in rows:
+        thief = WebClient()
+        thief.cookies[settings.SESSION_COOKIE_NAME] = row
+        assert thief.get("/api/people").status_code == 401
+    assert web.delete("/api/session").status_code == 204
+    assert not Session.objects.filter(session_key__in=rows).exists()
 
 
 def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:

@@ -257,6 +257,7 @@ def test_by_protocol_an_application_that_does_not_answer_changes_nothing(
 def test_readers_may_look_and_not_replace(web: WebClient) -> None:
     at, _ = begin(web, "lost-property")
     Person.objects.filter(username="morag").update(role="reader")
+    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
     assert web.get(f"/api{at}").status_code == 200
     post(web, f"{at}/makings", 403, value="x")
     assert looking.open_ones([held("lost-property").pk])

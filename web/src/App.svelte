@@ -4,9 +4,10 @@
   import { Problem } from './api/client'
   import Help from './lib/Help.svelte'
   import { onKey } from './lib/keys.svelte'
-  import { look, session } from './lib/session.svelte'
+  import { look, readNotices, session } from './lib/session.svelte'
   import './router'
   import TopBar from './lib/TopBar.svelte'
+  import When from './lib/When.svelte'
   import LogIn from './views/LogIn.svelte'
   import AskedConnect from './views/asked/AskedConnect.svelte'
   import AskedHandover from './views/asked/AskedHandover.svelte'
@@ -50,6 +51,12 @@
     <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2">To the content</a>
     <TopBar />
     <main id="main" tabindex="-1" class="mx-auto max-w-[1600px] px-5 py-4 outline-none">
+      {#if session.who.notices?.length}
+        <section class="bg-wait-ground mb-4 rounded-md px-4 py-3" aria-label="What was done to your log-in">
+          {#each session.who.notices as one (one.at)}<p><strong><When at={one.at} /></strong> {one.says}</p>{/each}
+          <button class="act mt-1" onclick={() => void readNotices()}>I have read it</button>
+        </section>
+      {/if}
       <Router />
     </main>
     <Help />

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from django.conf import settings
+from django.contrib.sessions.models import Session
 from django.db import connections, transaction
 from django.db.models import F
 from django.utils import timezone
@@ -57,6 +58,10 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
         with contextlib.closing(sqlite3.connect(settings.HOME / DATABASE)) as source, contextlib.closing(sqlite3.connect(half)) as target:
             source.backup(target)
             target.execute("PRAGMA journal_mode=DELETE")
+            # Who is logged in now is nobody's concern later; no trace of it stays in pages that are free.
+            target.execute("PRAGMA secure_delete=ON")
+            target.execute("DELETE FROM django_session")
+            target.commit()
         entries = _looked_at(half)
         half.replace(copy)
     finally:
@@ -128,18 +133,26 @@ def settle() -> list[str]:
     """After a restore: what the backup cannot know is made safe. Answers in words what was done."""
     from neatlatch.desk.certificates.models import Authority
     from neatlatch.desk.credentials import handing
-    from neatlatch.desk.house.models import Access
+    from neatlatch.desk.house.models import Access, Grant
 
     now, said = timezone.now(), []
     with transaction.atomic():
         handovers = handing.end_open("it was restored from a backup, and may have been taken since")
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
+        # A refresh token that was spent since would be good once more, for whoever has found it.
+        grants = Grant.objects.filter(revoked=None).update(revoked=now, why="restored from a backup")
+        Session.objects.all().delete()
         # A list's number must never go back (RFC 5280 §5.2.3): more of them than this cannot have been made since.
         Authority.objects.exclude(private=None).update(list_number=F("list_number") + 100_000, list_fresh_until=None)
     if handovers:
         said.append(f"{handovers} handovers that were open are closed, and what the house had issued in them is revoked.")
     if ended:
-        said.append(f"{ended} access tokens of the house are revoked; their clients get new ones by themselves.")
+        said.append(f"{ended} access tokens of the house are revoked; clients with a grant of their own get new ones by themselves.")
+    if grants:
+        said.append(
+            f"What people had allowed {grants} times is ended, for its refresh tokens may have been spent since. They allow it again when they sign in."
+        )
+    said.append("Everybody is logged out.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
     write(safe.KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})

@@ -58,8 +58,7 @@ def read_keys(file: Path, create: bool) -> Keys:
         fresh = {"current": 1, "sealing": {"1": base64.b64encode(secrets.token_bytes(32)).decode()},
                  "fingerprint": base64.b64encode(secrets.token_bytes(32)).decode()}  # fmt: skip
         _write_new(file, json.dumps(fresh))
-    if file.stat().st_mode & 0o077:
-        raise BadKeyFile(f"The key file {file.name} can be read by others. Run: chmod 600 {file}")
+    check_is_own(file)
     try:
         kept = json.loads(file.read_text())
         keys = Keys(
@@ -104,8 +103,16 @@ def drop_versions(file: Path) -> list[int]:
 
 
 def secret_key(home: Path) -> str:
-    """Django's own secret key, made on the first start."""
+    """Django's own secret key, made on the first start. Raises :class:`BadKeyFile` where others can read it."""
     file = home / "session.key"
     if not file.exists():
         _write_new(file, secrets.token_urlsafe(48))
+    check_is_own(file)
     return file.read_text()
+
+
+def check_is_own(path: Path) -> None:
+    """Raise :class:`BadKeyFile` where anybody but its owner may read a file or a folder, or write to it."""
+    if path.stat().st_mode & 0o077:
+        mode = "700" if path.is_dir() else "600"
+        raise BadKeyFile(f"{path} is open to others on this machine. Run: chmod {mode} {path}")

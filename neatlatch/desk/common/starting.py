@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import sys
 
+from django.conf import settings
 from django.db import OperationalError
 
 from . import safe, won
+from .keyfile import check_is_own
 
 
 def check_or_stop() -> None:
-    """End the program, in plain words, where the key file is missing, damaged, open to others, or another's; then save what a program
+    """End the program, in plain words, where the home is open to others, or the key file missing, damaged, open to others, or another's; then save what a program
     before this one won and could not save."""
     try:
+        check_is_own(settings.HOME)
         safe.check()
     except (safe.BadKeyFile, safe.CannotOpen) as error:
         sys.exit(f"Neat Latch does not start. {error}")

@@ -197,8 +197,8 @@ def leave(by: Person, person: Person) -> dict[str, Any]:
     with transaction.atomic():
         if people.is_last_administrator(person):
             raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
-        person.is_active, person.left = False, timezone.now()
-        person.save(update_fields=["is_active", "left"])
+        person.is_active, person.left, person.epoch = False, timezone.now(), person.epoch + 1
+        person.save(update_fields=["is_active", "left", "epoch"])
         Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
         tokens.end_those_of(by, person, "left the firm", timezone.now())
         write(by, "left", "person", person.username)

@@ -201,9 +201,9 @@ def revealing(request: HttpRequest) -> list[dict[str, Any]]:
 
 @router.put("/revealing/{environment}", response=list[RevealingOut])
 def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[dict[str, Any]]:
-    """Permit it, or no longer."""
+    """Permit it, with a fresh code of the second factor, or no longer."""
     by = guard.need(request, "change")
-    handing.permit_revealing(by, find_environment(environment), given.reveals)
+    handing.permit_revealing(by, find_environment(environment), given.reveals, given.code)
     return revealing(request)
 
 

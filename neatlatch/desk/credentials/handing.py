@@ -248,7 +248,7 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
         raise Problem(410, "Nobody can read this secret back.", "It was handed over, and only its digest was kept. Have a new one made.")
     if len(reason.strip()) < 5:
         raise wrong_fields({"reason": "Say why; it stands in the journal."})
-    check_factor(by, code)
+    check_factor(by, code, for_stored=True)
     value = credential.open().reveal()
     with transaction.atomic():
         write(
@@ -257,10 +257,13 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
     return value
 
 
-@transaction.atomic
-def permit_revealing(by: Person, environment: Environment, yes: bool) -> None:
-    """Let stored secrets of an environment be shown again, or no longer."""
-    if environment.reveals != yes:
+def permit_revealing(by: Person, environment: Environment, yes: bool, code: str) -> None:
+    """Let stored secrets of an environment be shown again, which wants a fresh ``code`` of the second factor, or no longer. Raises :class:`Problem`."""
+    if environment.reveals == yes:
+        return
+    if yes:
+        check_factor(by, code, for_stored=True)
+    with transaction.atomic():
         Environment.objects.filter(pk=environment.pk).update(reveals=yes)
         write(by, "permitted showing stored secrets of" if yes else "forbade showing stored secrets of", "environment", environment.name)
 

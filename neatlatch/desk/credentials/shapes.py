@@ -304,9 +304,10 @@ class RevealingOut(Schema):
 
 
 class RevealingIn(Given):
-    """Whether it is permitted from now on."""
+    """Whether it is permitted from now on; to permit it wants a fresh code of the second factor."""
 
     reveals: bool
+    code: str = ""
 
 
 class Shown(Schema):

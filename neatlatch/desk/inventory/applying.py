@@ -95,6 +95,8 @@ class Hand:
             raise CannotApply("people", key, "this is the last administrator")
         if found.pk and found.is_active and not given["active"]:
             tokens.end_those_of(self.by, found, "may not log in any more", self.now)
+        if (found.role, found.is_active) != (given["role"], given["active"]):
+            found.epoch += 1
         found.first_name, found.last_name, found.role, found.is_active, found.email = (
             first,
             last,
@@ -305,8 +307,8 @@ class Hand:
             if is_last_administrator(person):
                 raise CannotApply(kind, key, "this is the last administrator; name another in the file first")
             tokens.end_those_of(self.by, person, "left the firm", self.now)
-            person.is_active, person.left = False, self.now
-            person.save(update_fields=["is_active", "left"])
+            person.is_active, person.left, person.epoch = False, self.now, person.epoch + 1
+            person.save(update_fields=["is_active", "left", "epoch"])
         elif kind == "credentials":
             Credential.objects.filter(pk=key).delete()
         elif kind == "teams":

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
-from django.contrib.auth import authenticate, login, logout
+from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.middleware.csrf import get_token
 from ninja import Router, Schema
@@ -42,6 +43,7 @@ class SessionOut(Schema):
     may: list[str] = []
     keys_on: bool = True
     second_factor: bool = False
+    notices: list[NoticeOut] = []
 
 
 class FactorOut(Schema):
@@ -49,6 +51,20 @@ class FactorOut(Schema):
 
     secret: str
     address: str
+
+
+class FactorBegin(Given):
+    """That it is the person: a code of the second factor that is there, or the password where there is none."""
+
+    password: str = ""
+    code: str = ""
+
+
+class NoticeOut(Schema):
+    """What somebody else did to one's log-in."""
+
+    at: datetime
+    says: str
 
 
 class FactorCode(Given):
@@ -97,7 +113,7 @@ def _session(request: HttpRequest) -> dict[str, Any]:
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
     allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
     return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
-            "may": allowed, "keys_on": person.keys_on, "second_factor": person.factor is not None}  # fmt: skip
+            "may": allowed, "keys_on": person.keys_on, "second_factor": person.factor is not None, "notices": person.notices}  # fmt: skip
 
 
 def locked_out(request: HttpRequest, credentials: Any = None, *args: Any, **kwargs: Any) -> JsonResponse:
@@ -158,9 +174,9 @@ def _me(request: HttpRequest) -> Person:
 
 
 @router.post("/session/second-factors", response={201: FactorOut})
-def begin_factor(request: HttpRequest, response: HttpResponse) -> tuple[int, dict[str, str]]:
+def begin_factor(request: HttpRequest, response: HttpResponse, given: FactorBegin) -> tuple[int, dict[str, str]]:
     """Begin to set up a second factor of one's own. One that is there already stays until the new one is confirmed."""
-    secret, address = services.begin_factor(_me(request))
+    secret, address = services.begin_factor(_me(request), given.password, given.code)
     response["Cache-Control"] = "no-store"
     return 201, {"secret": secret, "address": address}
 
@@ -169,8 +185,7 @@ def begin_factor(request: HttpRequest, response: HttpResponse) -> tuple[int, dic
 def confirm_factor(request: HttpRequest, given: FactorCode) -> dict[str, Any]:
     """Confirm it with a code that the device shows."""
     services.confirm_factor(_me(request), given.code)
-    request.user = Person.objects.get(pk=_me(request).pk)
-    return _session(request)
+    return _stay(request)
 
 
 @router.post("/session/second-factors/removals", response=SessionOut)
@@ -178,6 +193,27 @@ def drop_factor(request: HttpRequest, given: FactorCode) -> dict[str, Any]:
     """Do without a second factor from now on."""
     services.check_factor(_me(request), given.code)
     services.drop_factor(_me(request), _me(request))
+    return _stay(request)
+
+
+def _stay(request: HttpRequest) -> dict[str, Any]:
+    """The session in which this was done goes on, under a new key; all others of the person have ended."""
+    request.user = Person.objects.get(pk=_me(request).pk)
+    update_session_auth_hash(request, request.user)
+    return _session(request)
+
+
+@router.post("/session/endings", response=SessionOut)
+def end_other_sessions(request: HttpRequest) -> dict[str, Any]:
+    """Log out everywhere else."""
+    services.end_sessions(_me(request))
+    return _stay(request)
+
+
+@router.delete("/session/notices", response=SessionOut)
+def read_notices(request: HttpRequest) -> dict[str, Any]:
+    """What was done to one's log-in is read."""
+    services.read_notices(_me(request))
     request.user = Person.objects.get(pk=_me(request).pk)
     return _session(request)
 
@@ -189,6 +225,8 @@ def drop_factor_of(request: HttpRequest, username: str) -> tuple[int, None]:
     person = Person.objects.filter(username=username).first()
     if person is None:
         raise problems.not_found("person")
+    if person.pk == by.pk:
+        raise Problem(409, "This is your own.", "Do without it at “My log-in”, with a code of it, or ask another administrator.")
     services.drop_factor(by, person)
     return 204, None
 

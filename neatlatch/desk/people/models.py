@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.contrib.auth.models import AbstractUser
 from django.db import models
+from django.utils.crypto import salted_hmac
 
 
 class Role(models.TextChoices):
@@ -19,7 +20,8 @@ class Person(AbstractUser):
     """Somebody who logs in. ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm.
 
     ``factor`` is the sealed secret of their second factor, ``factor_begun`` one that they have not confirmed yet; ``factor_step`` the last time step whose
-    code was taken; ``factor_wrong`` counts wrong codes until ``factor_rests`` locks for a while.
+    code was taken; ``factor_wrong`` counts wrong proofs until ``factor_rests`` locks for a while; ``factor_since`` is when it was set up. ``epoch`` is raised to
+    end all sessions. ``notices`` are what was done to their log-in by others, until they have read it.
     """
 
     role = models.CharField(max_length=20, choices=Role.choices, default=Role.READER)
@@ -31,6 +33,14 @@ class Person(AbstractUser):
     factor_step = models.BigIntegerField(default=-1)
     factor_wrong = models.PositiveSmallIntegerField(default=0)
     factor_rests = models.DateTimeField(null=True)
+    factor_since = models.DateTimeField(null=True)
+    epoch = models.PositiveIntegerField(default=0)
+    notices = models.JSONField(default=list)
+
+    def _get_session_auth_hash(self, secret: str | None = None) -> str:
+        """What a session holds to (Django asks at each request): it ends with the password, the role, the access, and with each epoch."""
+        stands = f"{self.password}:{self.role}:{self.is_active}:{self.epoch}"
+        return salted_hmac("neatlatch.people.session", stands, secret=secret, algorithm="sha256").hexdigest()
 
     @property
     def shown_name(self) -> str:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import base64
 import os
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
+from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import totp
@@ -67,7 +68,9 @@ def change(by: Person, person: Person, role: str | None, active: bool | None) ->
     if active is not None:
         person.is_active = active
         person.left = None if active else person.left
-    person.save(update_fields=["role", "is_active", "left"])
+    if before != {"role": person.role, "active": person.is_active}:
+        person.epoch += 1  # a session of before does not come back with the access either
+    person.save(update_fields=["role", "is_active", "left", "epoch"])
     write(by, "changed", "person", person.username, {"before": before, "after": {"role": person.role, "active": person.is_active}})
     return person
 
@@ -77,13 +80,78 @@ def change(by: Person, person: Person, role: str | None, active: bool | None) ->
 _MOST_WRONG, _REST = 5, timedelta(minutes=15)
 
 
-@transaction.atomic
-def begin_factor(person: Person) -> tuple[str, str]:
-    """Begin to set up a second factor: answers its secret as it is typed and as an address for devices. It counts once a code of it was shown."""
+# A factor that whoever has a session for an hour could set up opens nothing that is stored.
+_YOUNG = timedelta(hours=24)
+_MOST_NOTICES = 20
+
+
+def begin_factor(person: Person, password: str, code: str) -> tuple[str, str]:
+    """Begin to set up a second factor: answers its secret as it is typed and as an address for devices. It counts once a code of it was shown.
+
+    A session alone is not enough: the old factor's ``code`` is wanted, or the ``password`` where there is none. Raises :class:`Problem`.
+    """
+    prove(person, password, code)
     secret = os.urandom(totp.SECRET_OCTETS)
     sealed = safe.seal(base64.b64encode(secret).decode(), person.place_of("factor_begun"))
     Person.objects.filter(pk=person.pk).update(factor_begun=sealed)
     return totp.as_text(secret), totp.address(secret, person.username, "Neat Latch")
+
+
+def prove(person: Person, password: str, code: str) -> None:
+    """That it is the person, and not only their session: by their second factor, by their password where they have none. Raises :class:`Problem`."""
+    if Person.objects.filter(pk=person.pk, factor__isnull=False).exists():
+        check_factor(person, code)
+        return
+    right = person.check_password(password)  # slow on purpose, so outside of the transaction
+    if not _counted(person, right):
+        raise Problem(
+            403, "The password was not accepted.", "Give the password that you log in with.", {"password": "This is not your password."}
+        )
+
+
+@transaction.atomic
+def _counted(person: Person, right: bool) -> bool:
+    """Count a proof; answers whether it is right. Raises :class:`Problem` while the person rests."""
+    now = timezone.now()
+    person = Person.objects.select_for_update().get(pk=person.pk)
+    if person.factor_rests is not None and person.factor_rests > now:
+        raise _resting()
+    _count(person, right, now)
+    person.save(update_fields=["factor_wrong", "factor_rests"])
+    return right
+
+
+def _count(person: Person, right: bool, now: datetime) -> None:
+    if right:
+        person.factor_wrong, person.factor_rests = 0, None
+        return
+    person.factor_wrong += 1
+    if person.factor_wrong >= _MOST_WRONG:
+        person.factor_wrong, person.factor_rests = 0, now + _REST
+        write(person, "gave too many wrong codes", "person", person.username)
+
+
+def _resting() -> Problem:
+    return Problem(429, "Too many wrong codes.", "Wait fifteen minutes, then try again.", retry_after=int(_REST.total_seconds()))
+
+
+def tell(person: Person, says: str) -> None:
+    """Leave word for a person of what was done to their log-in, as part of the surrounding transaction; they see it on every page until they have read it."""
+    kept = Person.objects.select_for_update().get(pk=person.pk)
+    kept.notices = [*kept.notices, {"at": timezone.now().isoformat(), "says": says[:300]}][-_MOST_NOTICES:]
+    kept.save(update_fields=["notices"])
+
+
+@transaction.atomic
+def end_sessions(person: Person) -> None:
+    """End every session of a person; what they do on from here goes on by a new one."""
+    Person.objects.filter(pk=person.pk).update(epoch=F("epoch") + 1)
+    write(person, "logged out everywhere", "person", person.username)
+
+
+def read_notices(person: Person) -> None:
+    """The person has read them."""
+    Person.objects.filter(pk=person.pk).update(notices=[])
 
 
 @transaction.atomic
@@ -97,29 +165,32 @@ def confirm_factor(person: Person, code: str) -> None:
     if step is None:
         raise wrong_fields({"code": "This is not the code that the device should show now. Compare its clock and the secret."})
     person.factor, person.factor_begun, person.factor_step, person.factor_wrong = safe.seal(plain, person.place_of("factor")), None, step, 0
-    person.factor_rests = None
-    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests"])
+    person.factor_rests, person.factor_since = None, timezone.now()
+    person.epoch += 1
+    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since", "epoch"])
     write(person, "set up a second factor", "person", person.username)
 
 
-def check_factor(person: Person, code: str) -> None:
-    """Take a fresh code of the second factor; each serves once. Raises :class:`Problem`, and after five wrong ones rests for a quarter of an hour."""
+def check_factor(person: Person, code: str, for_stored: bool = False) -> None:
+    """Take a fresh code of the second factor; each serves once. ``for_stored``: a factor younger than a day does not open what is stored.
+
+    Raises :class:`Problem`, and after five wrong ones rests for a quarter of an hour.
+    """
     now = timezone.now()
     with transaction.atomic():
         person = Person.objects.select_for_update().get(pk=person.pk)
         if person.factor is None:
             raise Problem(403, "This wants a second factor.", "Set one up below your menu, at “My log-in”, then try again.")
+        if for_stored and (person.factor_since is None or now - person.factor_since < _YOUNG):
+            raise Problem(403, "Your second factor is younger than a day.", "What is stored is shown by one that has been there for 24 hours, so that nobody who got "
+                          "hold of your session can set one up for it.")  # fmt: skip
         if person.factor_rests is not None and person.factor_rests > now:
-            raise Problem(429, "Too many wrong codes.", "Wait fifteen minutes, then try again.")
+            raise _resting()
         secret = base64.b64decode(safe.unseal(person.factor, person.place_of("factor")).reveal())
         step = totp.accept(secret, code, now.timestamp(), person.factor_step)
+        _count(person, step is not None, now)
         if step is not None:
-            person.factor_step, person.factor_wrong, person.factor_rests = step, 0, None
-        else:
-            person.factor_wrong += 1
-            if person.factor_wrong >= _MOST_WRONG:
-                person.factor_wrong, person.factor_rests = 0, now + _REST
-                write(person, "gave too many wrong codes", "person", person.username)
+            person.factor_step = step
         person.save(update_fields=["factor_step", "factor_wrong", "factor_rests"])
     if step is None:
         says = (
@@ -132,6 +203,14 @@ def check_factor(person: Person, code: str) -> None:
 
 @transaction.atomic
 def drop_factor(by: Person, person: Person) -> None:
-    """Take a second factor away: one's own, or that of somebody who lost their device."""
-    Person.objects.filter(pk=person.pk).update(factor=None, factor_begun=None, factor_step=-1, factor_wrong=0, factor_rests=None)
+    """Take a second factor away: one's own, whose code must have been checked, or that of somebody who lost their device, who is told."""
+    person = Person.objects.select_for_update().get(pk=person.pk)
+    person.factor = person.factor_begun = person.factor_rests = person.factor_since = None
+    person.factor_step, person.factor_wrong, person.epoch = -1, 0, person.epoch + 1
+    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since", "epoch"])
+    if by.pk != person.pk:
+        tell(
+            person,
+            f"{by.shown_name} took away your second factor. Set up a new one; if you did not ask for this, tell another administrator.",
+        )
     write(by, "took away the second factor of", "person", person.username)

@@ -30,6 +30,12 @@ export async function confirmFactor(code: string): Promise<void> {
 export async function dropFactor(code: string): Promise<void> {
   take(await ok(api.POST('/api/session/second-factors/removals', { body: { code } })))
 }
+export async function endOtherSessions(): Promise<void> {
+  take(await ok(api.POST('/api/session/endings')))
+}
+export async function readNotices(): Promise<void> {
+  take(await ok(api.DELETE('/api/session/notices')))
+}
 export const may = (what: string): boolean => session.who?.may?.includes(what) ?? false
 
 whenLoggedOut(() => {

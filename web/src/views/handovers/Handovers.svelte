@@ -1,7 +1,8 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ok } from '../../api/client'
+  import { api, ok, Problem } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
@@ -11,9 +12,21 @@
   const acts = acting()
   const list = createQuery(() => ({ queryKey: ['handovers'], queryFn: () => ok(api.GET('/api/handovers')) }))
   const permits = createQuery(() => ({ queryKey: ['revealing'], queryFn: () => ok(api.GET('/api/revealing')) }))
+  const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
   const FORMS: Record<string, string> = { shown: 'shown once', link: 'link', file: 'encrypted file' }
+  /** The environment that is to permit it, while a code is asked for. */
+  let permitting = $state('')
+  let code = $state('')
   const permit = (environment: string, reveals: boolean) =>
-    acts.run(() => ok(api.PUT('/api/revealing/{environment}', { params: { path: { environment } }, body: { reveals } })))
+    acts.run(async () => {
+      await ok(api.PUT('/api/revealing/{environment}', { params: { path: { environment } }, body: { reveals, code } }))
+      permitting = ''
+      code = ''
+    })
+  const withCode = (event: Event) => {
+    event.preventDefault()
+    void permit(permitting, true)
+  }
 </script>
 
 <svelte:head><title>Handovers · Neat Latch</title></svelte:head>
@@ -23,7 +36,7 @@
   <span class="help">the one moment when a new secret is shown, and who took it</span>
 </header>
 <Loading query={list} />
-<ProblemBox problem={acts.problem} />
+{#if !errors.code}<ProblemBox problem={acts.problem} />{/if}
 <div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
   {#if list.data?.length}
     <div class="sheet overflow-x-auto">
@@ -71,15 +84,32 @@
       where the environment permits it.
     </p>
     {#each permits.data ?? [] as one (one.environment)}
-      <label class="flex min-h-[28px] items-center gap-2"
-        ><input
-          type="checkbox"
-          checked={one.reveals}
-          disabled={!may('change') || acts.busy}
-          onchange={(event) => void permit(one.environment, event.currentTarget.checked)}
-        />
-        {one.name} permits it</label
-      >
+      <p class="flex min-h-[28px] items-center gap-2">
+        <span>{one.name}: <strong>{one.reveals ? 'permitted' : 'not permitted'}</strong></span>
+        {#if may('change')}<button
+            class="act ms-auto"
+            disabled={acts.busy}
+            aria-label="{one.reveals ? 'Forbid' : 'Permit'} it in {one.name}"
+            onclick={() => (one.reveals ? void permit(one.environment, false) : (permitting = one.environment))}
+            >{one.reveals ? 'Forbid' : 'Permit'}</button
+          >{/if}
+      </p>
+      {#if permitting === one.environment}
+        <form class="mb-2" onsubmit={withCode}>
+          <Field id="permit-code" label="Code of your second factor" error={errors.code}
+            ><input
+              id="permit-code"
+              class="line-in value"
+              inputmode="numeric"
+              autocomplete="one-time-code"
+              bind:value={code}
+              required
+            /></Field
+          >
+          <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>
+          <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}>Cancel</button>
+        </form>
+      {/if}
     {/each}
   </aside>
 </div>
