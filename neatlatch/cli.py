@@ -191,6 +191,19 @@ def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     return None
 
 
+def _serve(given: argparse.Namespace) -> int:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
+    import uvicorn
+
+    from neatlatch.desk import serving
+
+    config = serving.config(given.host, given.port)
+    config.load()  # before any loop runs: the desk looks into its database as it starts
+    server = uvicorn.Server(config)
+    server.run()
+    return 0 if server.started else 3
+
+
 def _serve_door(given: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.applications.models import Environment
@@ -276,6 +289,12 @@ def _parser() -> argparse.ArgumentParser:
     )
     one.add_argument("ref", help="the connection's reference name")
     one.set_defaults(run=_test)
+
+    one = commands.add_parser("serve", help="serve the desk",
+                              description="Plain HTTP, for a loopback address or behind a proxy that ends TLS (NEATLATCH_PROXY). Ctrl-C stops it.")  # fmt: skip
+    one.add_argument("--port", type=int, default=8600)
+    one.add_argument("--host", default="127.0.0.1", help="the address it listens on (127.0.0.1)")
+    one.set_defaults(run=_serve)
 
     one = commands.add_parser("door", help="serve the desk over TLS, where users may draw with a certificate of the house",
                               description="Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it.")  # fmt: skip

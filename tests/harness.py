@@ -206,8 +206,6 @@ class StandIns:
 class Desk:
     """Neat Latch itself: a home of its own, the server and the worker."""
 
-    application = "neatlatch.desk.asgi:application"
-
     def __init__(
         self,
         home: Path,
@@ -250,16 +248,10 @@ class Desk:
         commands = {
             "desk": [
                 "-m",
-                "uvicorn",
-                self.application,
+                "neatlatch.cli",
+                "serve",
                 "--port",
                 str(self.port),
-                "--timeout-graceful-shutdown",
-                "2",
-                "--timeout-keep-alive",
-                "75",
-                "--lifespan",
-                "off",
             ],
             "worker": ["manage.py", "run_huey", "--workers", "4", "--delay", "0.05", "--max-delay", "0.2"],
         }

@@ -181,8 +181,7 @@ def main() -> None:
         _once_for(home / ".static", _digest(ROOT / "web" / "dist", "**/*"),
                   lambda: crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0"))  # fmt: skip
         logins = _fill(home, control_port, tuple(given.only))
-        desk = crew.start("desk", "-m", "uvicorn", "neatlatch.desk.asgi:application", "--host", "127.0.0.1", "--port", str(given.port),
-                          "--timeout-graceful-shutdown", "3", "--timeout-keep-alive", "75", "--no-access-log", "--lifespan", "off")  # fmt: skip
+        desk = crew.start("desk", "-m", "neatlatch.cli", "serve", "--port", str(given.port))
         crew.start("worker", "manage.py", "run_huey", "--workers", "4", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
         _wait_for(given.port, desk, "desk", log)
         _wait_for(given.port + 1, crew.start("door", "-m", "neatlatch.cli", "door", "--port", str(given.port + 1)), "door", log)

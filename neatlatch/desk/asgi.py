@@ -12,7 +12,7 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
 _django = get_asgi_application()
 
 # Django must be set up before these.
-from neatlatch.desk.common import at_once, body_limits, caller, starting  # noqa: E402
+from neatlatch.desk.common import at_once, body_limits, caller, proxies, starting  # noqa: E402
 from neatlatch.desk.drawing import doors  # noqa: E402
 from neatlatch.desk.house import endpoints  # noqa: E402
 
@@ -27,7 +27,7 @@ async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
         await _django(scope, receive, send)
         return
     # A copy: servers put the trailers of a chunked body into the list that they gave, and a trailer is no header (RFC 9110 §6.5.1).
-    scope = {**scope, "headers": list(scope["headers"])}
+    scope = proxies.seen_through({**scope, "headers": list(scope["headers"])})
     most, began = body_limits.of(scope["path"]), False
 
     async def sending(event: dict[str, Any]) -> None:

@@ -11,7 +11,7 @@ from csp.constants import NONE, SELF
 from django.core.exceptions import ImproperlyConfigured
 from huey.serializer import SignedSerializer
 
-from neatlatch.core.addresses import is_loopback_host
+from neatlatch.core.addresses import is_loopback_host, is_network
 from neatlatch.desk.common import clock
 from neatlatch.desk.common.keyfile import BadKeyFile, secret_key
 
@@ -35,8 +35,18 @@ if not SECURE and not is_loopback_host(_public.hostname):
 TRUST = os.environ.get("NEATLATCH_TRUST", "")
 ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one)
 # The addresses that our calls come from, as providers see them; for allow-lists.
-# Whether a proxy in front of the desk ends TLS and tells the client's certificate by a header, having taken away what callers put there (RFC 9440 §4).
+# The addresses of proxies in front of the desk: what they say of callers in X-Forwarded-For and X-Forwarded-Proto counts, and what others say does not.
+PROXIES = tuple(one for one in os.environ.get("NEATLATCH_PROXY", "").replace(",", " ").split() if one)
+if wrong := [one for one in PROXIES if not is_network(one)]:
+    raise ImproperlyConfigured(f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network.")
+# Whether such a proxy ends TLS and tells the client's certificate by a header, having taken away what callers put there (RFC 9440 §4). Whoever reaches the
+# desk past the proxy could tell it too, so the proxy proves itself by a secret.
 PROXY_TELLS_CERTIFICATE = os.environ.get("NEATLATCH_PROXY_TELLS_CERTIFICATE", "") == "yes"
+PROXY_SECRET = os.environ.get("NEATLATCH_PROXY_SECRET", "")
+if PROXY_TELLS_CERTIFICATE and (not PROXIES or len(PROXY_SECRET) < 32):
+    raise ImproperlyConfigured(
+        "NEATLATCH_PROXY_TELLS_CERTIFICATE wants NEATLATCH_PROXY, and a NEATLATCH_PROXY_SECRET of 32 characters or more."
+    )
 # What certificates of the house name as their organization.
 FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
 OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)

@@ -94,9 +94,19 @@ def test_a_proxy_tells_the_certificate_only_where_it_is_trusted(office: Office, 
     request = RequestFactory().get("/draw", headers={"Client-Cert": told})
     assert doors.shown_certificate(request) is None
     settings.PROXY_TELLS_CERTIFICATE = True
-    assert doors.shown_certificate(request) == der(issued)
+    assert doors.shown_certificate(request) is None  # M1, M2: anybody can send that header
+    settings.PROXIES, settings.PROXY_SECRET = ("127.0.0.1",), "skerry" * 6
+
+    def shown(certificate: str, secret: str = settings.PROXY_SECRET, peer: str = "127.0.0.1") -> bytes | None:
+        headers = {"Client-Cert": certificate, "Neat-Latch-Proxy": secret}
+        return doors.shown_certificate(RequestFactory(REMOTE_ADDR=peer).get("/draw", headers=headers))
+
+    assert shown(told) == der(issued)
+    assert shown(told, "skerry" * 5) is None
+    assert shown(told, "") is None
+    assert shown(told, peer="192.0.2.9") is None
     for wrong in ("", ":", "::", told[1:-1], ":not base64:", told[:-1]):
-        assert doors.shown_certificate(RequestFactory().get("/draw", headers={"Client-Cert": wrong})) is None
+        assert shown(wrong) is None
 
 
 def test_a_leaked_key_is_known_by_its_other_half(office: Office) -> None:

@@ -21,6 +21,7 @@ from tests import work
 from .operations import UNSAFE, operations
 
 Events = list[dict[str, Any]]
+Headers = list[tuple[bytes, bytes]]
 
 
 @pytest.fixture
@@ -32,16 +33,16 @@ def asgi(transactional_db: None) -> ModuleType:
 class Ask(Protocol):
     """Sends a request to the application."""
 
-    def __call__(self, path: str, events: Events, work: Any, headers: list[tuple[bytes, bytes]] | None = None) -> Events: ...
+    def __call__(self, path: str, events: Events, work: Any, headers: Headers | None = None, peer: str = "192.0.2.1") -> Events: ...
 
 
 @pytest.fixture
 def ask(asgi: ModuleType, monkeypatch: pytest.MonkeyPatch) -> Ask:
-    return lambda path, events, work, headers=None: asked(asgi, monkeypatch, path, events, work, headers)
+    return lambda path, events, work, headers=None, peer="192.0.2.1": asked(asgi, monkeypatch, path, events, work, headers, peer)
 
 
 def asked(
-    asgi: ModuleType, monkeypatch: pytest.MonkeyPatch, path: str, events: Events, work: Any, headers: list[tuple[bytes, bytes]] | None
+    asgi: ModuleType, monkeypatch: pytest.MonkeyPatch, path: str, events: Events, work: Any, headers: Headers | None, peer: str
 ) -> Events:
     """What the application sends for a request whose body comes in these events; ``work`` stands in Django's place."""
     monkeypatch.setattr(asgi, "_django", work)
@@ -54,7 +55,7 @@ def asked(
     async def send(event: dict[str, Any]) -> None:
         sent.append(event)
 
-    scope = {"type": "http", "method": "POST", "path": path, "headers": headers or [], "client": ("192.0.2.1", 5)}
+    scope = {"type": "http", "method": "POST", "path": path, "headers": headers or [], "client": (peer, 5), "scheme": "http"}
     asyncio.run(asgi.application(scope, receive, send))
     return sent
 
@@ -100,6 +101,30 @@ def test_a_trailer_is_no_header(ask: Ask) -> None:
 
     ask("/relay/cargo", chunks(1), work, headers)
     assert seen == [[(b"host", b"a.example")]]
+
+
+@pytest.mark.parametrize(
+    ("proxies", "peer", "told", "seen"),
+    [
+        ((), "127.0.0.1", "203.0.113.9", "127.0.0.1"),  # M1: believed from nobody unless it is set
+        (("127.0.0.1",), "127.0.0.1", "203.0.113.9", "203.0.113.9"),
+        (("127.0.0.1",), "192.0.2.1", "203.0.113.9", "192.0.2.1"),
+        (("127.0.0.1",), "127.0.0.1", "198.51.100.7, 203.0.113.9", "203.0.113.9"),  # the first was put there by the caller
+        (("127.0.0.1", "10.0.0.0/8"), "127.0.0.1", "203.0.113.9, 10.1.2.3", "203.0.113.9"),
+        (("127.0.0.1",), "127.0.0.1", "anything", ""),
+        (("127.0.0.1",), "127.0.0.1", "", "127.0.0.1"),
+        (("127.0.0.1",), "127.0.0.1", "127.0.0.1", "127.0.0.1"),
+    ],
+)
+def test_only_a_proxy_of_ours_says_who_calls(ask: Ask, settings: Any, proxies: tuple[str, ...], peer: str, told: str, seen: str) -> None:
+    settings.PROXIES = proxies
+    found: list[tuple[str, str, str]] = []
+
+    async def work(scope: Any, receive: Any, send: Any) -> None:
+        found.append((scope["client"][0], scope["neatlatch.peer"], scope["scheme"]))
+
+    ask("/api/people", chunks(1), work, [(b"x-forwarded-for", told.encode()), (b"x-forwarded-proto", b"https")], peer)
+    assert found == [(seen, peer, "https" if peer in proxies else "http")]
 
 
 def test_who_hangs_up_is_known_where_the_work_is(ask: Ask) -> None:
@@ -182,6 +207,25 @@ def test_a_child_has_so_much_memory_and_no_secrets(transactional_db: None) -> No
     assert heavy.run(work.environment_of_it) <= {"PYTHONPATH", "PATH", "LANG", "LC_CTYPE"}
     with pytest.raises(OSError):
         heavy.run(work.writes)
+
+
+def test_one_caller_and_all_together_may_ask_for_so_much() -> None:
+    pool, others = heavy._Pool(), [caller.Caller(f"other {number}") for number in range(heavy._MOST_WAITING)]
+    one = caller.Caller("one")
+    pool._working, pool._asking["one"] = heavy.CHILDREN, heavy._MOST_OF_ONE
+    with pytest.raises(Problem) as refused:
+        pool.take(one)
+    assert (refused.value.status, refused.value.extra["retry_after"]) == (429, 5)
+    for other in others:
+        pool._asking[other.key] += 1
+    with pytest.raises(Problem) as refused:
+        pool.take(caller.Caller("another"))
+    assert refused.value.status == 503
+    pool._asking.clear()
+    one.hung_up.set()
+    with pytest.raises(caller.HungUp):
+        pool.take(one)
+    assert not pool._asking
 
 
 def test_a_child_that_was_lost_is_replaced(transactional_db: None) -> None:

@@ -202,7 +202,7 @@ def test_does_not_start_without_the_right_key(desk: tuple[Desk, dict[str, str]],
         assert "Traceback" not in done.stderr
         return done.stderr
 
-    desk_command = ("-m", "uvicorn", "neatlatch.desk.asgi:application", "--port", "1", "--lifespan", "off")
+    desk_command = ("-m", "neatlatch.cli", "serve", "--port", "1")
     assert "does not start. The key file safe.key is missing" in says(*desk_command)
     assert "missing" in says("manage.py", "run_huey")
     assert not (home / "safe.key").exists()  # no new one was made over the loss

@@ -227,10 +227,24 @@ def difference(before: Book, after: Book, known: Known, most: int | None = None)
     return Difference(added[:most], gone[:most], groups[:most], reordered, rights[:most], counts, losers, unknown)
 
 
-def preview(text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int) -> tuple[Book, Difference]:
-    """Rules out of a text, and what they would change. Raises :class:`BadRules`."""
-    after = from_csv(text, operations) if form == "csv" else from_json(text, operations)
-    return after, difference(before, after, known, most)
+def read(text: str, form: str, operations: Sequence[str] = ()) -> Book:
+    """Rules out of a text; ``form`` is csv or json. Raises :class:`BadRules`."""
+    return from_csv(text, operations) if form == "csv" else from_json(text, operations)
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What the rules of a text come to: how many there are, how many groups, and what they change."""
+
+    rules: int
+    groups: int
+    difference: Difference
+
+
+def preview(text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int) -> Preview:
+    """What rules out of a text would change; the first ``most`` of each. Raises :class:`BadRules`."""
+    after = read(text, form, operations)
+    return Preview(len(after.rules), len(after.groups), difference(before, after, known, most))
 
 
 def _of_groups(before: Book, after: Book) -> Iterator[str]:

@@ -244,8 +244,8 @@ def preview(request: HttpRequest, application: str, environment: str, given: Rul
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     place = find_place(application, environment)
-    book, told = services.preview(place, services.book_of(place), given.text, given.format)
-    return {"difference": _difference(told), "rules": len(book.rules), "groups": len(book.groups)}
+    found = services.preview(place, services.book_of(place), given.text, given.format)
+    return {"difference": _difference(found.difference), "rules": found.rules, "groups": found.groups}
 
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
@@ -253,7 +253,7 @@ def take_in(request: HttpRequest, application: str, environment: str, given: Rul
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     _checked(request, place)
-    services.save(by, place, services.preview(place, services.book_of(place), given.text, given.format)[0], "imported access rules")
+    services.save(by, place, services.out_of(place, given.text, given.format), "imported access rules")
     return shape(place)
 
 

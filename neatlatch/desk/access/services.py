@@ -6,7 +6,7 @@ import secrets
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal, TypeVar
 
 from django.db import transaction
 from django.utils import timezone
@@ -30,6 +30,7 @@ from neatlatch.wire.road import Road, RoadError
 
 from .models import RuleBook
 
+T = TypeVar("T")
 Format = Literal["csv", "json"]
 # So many rules, groups and rights of a difference are told; the rest is counted.
 MOST_TOLD = 200
@@ -97,22 +98,34 @@ def _of_roles(place: Place, profile: Profile) -> Book:
     return access.derive(profile.roles, profile.operations, holders)
 
 
-def preview(place: Place, kept: RuleBook, text: str, form: Format) -> tuple[Book, formats.Difference]:
-    """Rules out of a text, and what they would change. Raises a field error that says what is wrong and in which line."""
-    operations = (rules_at(place) or RulesAt()).operations
+def preview(place: Place, kept: RuleBook, text: str, form: Format) -> formats.Preview:
+    """What rules out of a text would change. Raises a field error that says what is wrong and in which line."""
+    found = _read(formats.preview, text, form, kept.book(), known(place, kept), _operations(place), MOST_TOLD)
+    if found.difference.unknown:
+        raise wrong_fields({"text": found.difference.unknown})
+    return found
+
+
+def out_of(place: Place, text: str, form: Format) -> Book:
+    """Rules out of a text. Raises a field error that says what is wrong and in which line."""
+    return _read(formats.read, text, form, _operations(place))
+
+
+def _read(function: Callable[..., T], *arguments: Any) -> T:
     try:
-        book, told = heavy.run(formats.preview, text, form, kept.book(), known(place, kept), operations, MOST_TOLD)
+        return heavy.run(function, *arguments)
     except BadRules as error:
         raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
-    if told.unknown:
-        raise wrong_fields({"text": told.unknown})
-    return book, told
+
+
+def _operations(place: Place) -> tuple[str, ...]:
+    return (rules_at(place) or RulesAt()).operations
 
 
 def from_plain(place: Place, content: object) -> Book:
     """Rules out of plain values. Raises a field error."""
     try:
-        return formats.from_plain(content, (rules_at(place) or RulesAt()).operations)
+        return formats.from_plain(content, _operations(place))
     except BadRules as error:
         raise wrong_fields({"rules": f"{str(error)[:1].upper()}{str(error)[1:]}."}) from error
 

@@ -28,7 +28,7 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import relaying
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.common import at_once, bodies, problems, shares
+from neatlatch.desk.common import at_once, bodies, problems, proxies, shares
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.common.safe import CannotOpen
 from neatlatch.desk.connections.models import Connection
@@ -57,7 +57,7 @@ def shown_certificate(request: HttpRequest) -> bytes | None:
     """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us, which then tells it by ``Client-Cert`` (RFC 9440 §2.2)."""
     scope = getattr(request, "scope", {})
     proven = scope.get("extensions", {}).get(EXTENSION)
-    told = request.headers.get("Client-Cert", "") if settings.PROXY_TELLS_CERTIFICATE else ""
+    told = request.headers.get("Client-Cert", "") if settings.PROXY_TELLS_CERTIFICATE and proxies.has_proven(request) else ""
     if proven is None and len(told) > 2 and told[0] == told[-1] == ":":
         with contextlib.suppress(binascii.Error, ValueError):
             proven = base64.b64decode(told[1:-1], validate=True)

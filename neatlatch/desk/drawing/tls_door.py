@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import os
 import ssl
-from asyncio import Transport
+from asyncio import BaseTransport
 from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
@@ -27,9 +27,12 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from neatlatch.core.certificates import reading
 from neatlatch.core.certificates.issuing import general_name
+from neatlatch.desk import serving
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.certificates.models import Authority
+from neatlatch.desk.common.keyfile import check_is_own
+from neatlatch.desk.serving import HeaderWithin
 
 from .doors import EXTENSION
 from .services import door as place_of
@@ -38,10 +41,10 @@ LOOK_EVERY = 3.0
 _NAME = "the TLS door"
 
 
-class ShowsTheCertificate(H11Protocol):
+class ShowsTheCertificate(HeaderWithin, H11Protocol):
     """Puts the certificate that TLS has proven into the request's scope, where nobody can put it by a header."""
 
-    def connection_made(self, transport: Transport) -> None:  # type: ignore[override]
+    def connection_made(self, transport: BaseTransport) -> None:
         """Read it once for the connection: it cannot change while it lasts."""
         super().connection_made(transport)
         shown = transport.get_extra_info("ssl_object").getpeercert(binary_form=True)
@@ -68,6 +71,7 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
     """The door's certificate with its chain, and its key; a new one is issued where it is missing or two thirds through."""
     chain, key_file = settings.HOME / "door.pem", settings.HOME / "door.key"
     if _is_young(chain) and key_file.exists():
+        check_is_own(key_file)
         return chain, key_file
     key = ec.generate_private_key(ec.SECP256R1())
     alternative = x509.SubjectAlternativeName([general_name(one, False) for one in names])
@@ -116,8 +120,7 @@ class Door:
 
     def run(self, host: str, port: int) -> None:
         """Serve until told to stop."""
-        config = uvicorn.Config("neatlatch.desk.asgi:application", host=host, port=port, http=ShowsTheCertificate, lifespan="off", access_log=False,
-                                log_level="warning", proxy_headers=False, timeout_graceful_shutdown=3, timeout_keep_alive=75)  # fmt: skip
+        config = serving.config(host, port, ShowsTheCertificate)
         config.load()  # before any loop runs: the desk looks into its database as it starts
         config.ssl = self.context
         asyncio.run(self._serve(uvicorn.Server(config)))
