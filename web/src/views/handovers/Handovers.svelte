@@ -36,7 +36,7 @@
   <span class="help">the one moment when a new secret is shown, and who took it</span>
 </header>
 <Loading query={list} />
-{#if !errors.code}<ProblemBox problem={acts.problem} />{/if}
+{#if acts.problem && !errors.code}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
 <div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
   {#if list.data?.length}
     <div class="sheet overflow-x-auto">
@@ -86,7 +86,7 @@
     {#each permits.data ?? [] as one (one.environment)}
       <p class="flex min-h-[28px] items-center gap-2">
         <span>{one.name}: <strong>{one.reveals ? 'permitted' : 'not permitted'}</strong></span>
-        {#if may('change')}<button
+        {#if may('change') && permitting !== one.environment}<button
             class="act ms-auto"
             disabled={acts.busy}
             aria-label="{one.reveals ? 'Forbid' : 'Permit'} it in {one.name}"
