@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import structlog
@@ -32,11 +33,23 @@ from neatlatch.desk.house.api import router as house
 from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
 from neatlatch.desk.people.api import router as people
+from neatlatch.desk.people.models import Person
 from neatlatch.desk.replacing.api import router as replacing
 from neatlatch.desk.rounds.api import router as rounds
 from neatlatch.desk.users.api import router as users
 
 log = structlog.get_logger()
+
+
+def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """The description of the API is for whoever is logged in."""
+
+    def look(request: HttpRequest, *rest: Any, **more: Any) -> HttpResponse:
+        if not isinstance(request.user, Person):
+            return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+        return view(request, *rest, **more)
+
+    return look
 
 
 class ProblemOut(Schema):
@@ -68,7 +81,13 @@ class DeskAPI(NinjaAPI):
 
 
 api = DeskAPI(
-    title="Neat Latch", version=__version__, auth=SessionAuth(), docs_url=None, openapi_url="/openapi.json", parser=json_bodies.Bounded()
+    title="Neat Latch",
+    version=__version__,
+    auth=SessionAuth(),
+    docs_url=None,
+    openapi_url="/openapi.json",
+    docs_decorator=_for_people,
+    parser=json_bodies.Bounded(),
 )
 for router in (
     people,

@@ -96,6 +96,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "axes.middleware.AxesMiddleware",
+    "neatlatch.desk.common.caching.no_store",
 ]
 ROOT_URLCONF = "neatlatch.desk.urls"
 ASGI_APPLICATION = "neatlatch.desk.asgi.application"

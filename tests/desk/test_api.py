@@ -74,6 +74,16 @@ def test_nobody_sees_nothing(setup: Setup) -> None:
     assert web.get("/api/session").json()["person"] is None
 
 
+def test_nothing_of_the_api_is_kept_by_a_browser(setup: Setup) -> None:
+    """L13."""
+    setup.latched()
+    web = setup.web()
+    for address in [*GETS, "/api/session", "/api/nothing", "/api/openapi.json"]:
+        assert web.get(address)["Cache-Control"] in ("no-store", "no-cache, no-store"), address
+    assert WebClient().get("/api/openapi.json").status_code == 401
+    assert "paths" in web.get("/api/openapi.json").json()
+
+
 def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     setup.latched()
     Person.objects.create_user("other", password=PASSWORD, role="administrator")
