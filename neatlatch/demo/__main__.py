@@ -115,8 +115,10 @@ def _fill(home: Path, control_port: int, only: tuple[str, ...]) -> dict[str, Any
 
         django.setup()
         from neatlatch.demo.load import load
+        from neatlatch.desk.common import heavy
 
         made = load(control_port, only=only, with_benches=not only)
+        heavy.end_idle()
         logins.touch(0o600)
         logins.write_text(json.dumps(made))
     kept: dict[str, Any] = json.loads(logins.read_text())

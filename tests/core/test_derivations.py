@@ -82,7 +82,7 @@ def test_a_bomb_is_refused_before_anything_is_derived(bomb: str, password: str |
             reading.read(data, password)
         with pytest.raises(keys.BadKey):
             keys.open_private(data, password)
-    assert time.process_time() - begun < 5
+    assert time.process_time() - begun < 20  # any of them would take minutes, or gigabytes
 
 
 def test_a_bomb_does_not_hide_behind_another_key() -> None:

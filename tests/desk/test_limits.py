@@ -183,7 +183,7 @@ def test_what_stands_in_texts_does_not_count(value: Any) -> None:
 def test_looking_over_a_body_takes_no_longer_than_reading_it(body: bytes) -> None:
     begun = time.process_time()
     json_bodies.is_fair(body)
-    assert time.process_time() - begun < 3
+    assert time.process_time() - begun < 8
 
 
 def test_half_a_million_lists_are_refused() -> None:

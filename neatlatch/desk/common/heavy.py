@@ -185,5 +185,10 @@ class _Pool:
             self._idle.clear()
 
 
+def end_idle() -> None:
+    """End the children that wait for work: for a program that has done what it needed them for, and stays."""
+    _POOL.end()
+
+
 _POOL = _Pool()
-atexit.register(_POOL.end)
+atexit.register(end_idle)

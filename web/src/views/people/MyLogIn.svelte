@@ -123,9 +123,9 @@
 <section class="sheet mt-4 max-w-2xl p-4" aria-labelledby="sessions">
   <h2 id="sessions" class="mb-1">Where you are logged in</h2>
   <p class="mb-3">
-    A session ends after twelve hours, and when your password, your role or your second factor becomes another. Was it a machine
-    that is not yours, end it now.
+    A session ends after twelve hours, and when your password, your role or your second factor becomes another. If you logged in
+    on a machine that is not yours, end it now.
   </p>
-  <button class="btn btn-sm" onclick={endOthers}>Log out everywhere else</button>
+  <button class="btn btn-sm" onclick={endOthers}>End all other sessions</button>
   {#if ended}<span role="status" class="text-success ms-3 font-semibold">All other sessions have ended.</span>{/if}
 </section>
