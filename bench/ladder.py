@@ -20,6 +20,7 @@ import httpx
 import yaml
 
 from neatlatch.core import oauth2, pkce, profiles
+from neatlatch.core.destinations import origins
 from neatlatch.core.evidence import Exchange, RungResult
 from neatlatch.core.schemes import CODE
 from neatlatch.demo.visitor import Visitor
@@ -74,7 +75,9 @@ def set_up(stand_ins: StandIns, trust: str) -> tuple[Plan, str]:
 def ladder(plan: Plan, token: str, trust: str) -> float:
     """One full ladder, in milliseconds."""
     begun = time.perf_counter()
-    with Road(Policy(("127.0.0.0/8", "::1/128")), trust=trust) as road:
+    with Road(
+        Policy(("127.0.0.0/8", "::1/128")), trust=trust, goes_to=origins((plan.api_base, plan.token_endpoint, plan.introspection_endpoint))
+    ) as road:
         climb = Climb(plan, road, OneToken(token), lambda: datetime.now(UTC), random.random, lambda: secrets.token_urlsafe(9))
         rungs = [one for one in climb.run() if isinstance(one, RungResult)]
     assert len(rungs) == 6, rungs[-1]

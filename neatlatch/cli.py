@@ -126,7 +126,7 @@ def _apply(given: argparse.Namespace) -> int:
         print(f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}", file=sys.stderr)
         return 2
     try:
-        found = services.preview(text, given.prune) if given.preview else services.apply(by, text, given.prune)
+        found = services.preview(text, given.prune) if given.preview else _applied(by, text, given)
     except Problem as problem:
         print(f"nlatch: {problem.title}", file=sys.stderr)
         for one in problem.extra.get("mistakes", []):
@@ -142,6 +142,14 @@ def _apply(given: argparse.Namespace) -> int:
     count = sum(one.does for one in found.outcome.changes)
     print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if given.preview else ''}." if count else "Nothing to change.")
     return 3 if any(one.act == "conflict" for one in found.outcome.changes) else 0
+
+
+def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
+    from neatlatch.desk.connections import destinations
+    from neatlatch.desk.inventory import services
+
+    code = (os.environ.get("NLATCH_CODE") or getpass.getpass("Code of the second factor: ")) if given.reason else ""
+    return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
 
 
 def _asking(given: argparse.Namespace) -> Any:
@@ -315,6 +323,13 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--preview", action="store_true", help="only say what would change")
     one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
     one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    one.add_argument(
+        "--reason",
+        default="",
+        metavar="TEXT",
+        help="why secrets may go to a new place, with a code of the second factor (asked for, or NLATCH_CODE)",
+    )
+    one.add_argument("--let-go", action="store_true", help="let go of what would go to a new place")
     one.set_defaults(run=_apply)
 
     cli_safe.add_to(commands)

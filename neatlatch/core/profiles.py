@@ -227,6 +227,15 @@ def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
     return found | {name: said for name, said in told.items() if said}
 
 
+def path_of_its_own(profile: Profile) -> str:
+    """The first path of a profile that is an address of its own, or empty: every path stands behind an address of the connection, so that a profile cannot say where a
+    secret is sent."""
+    probe, ends = profile.probe, (one.harmless for scheme in profile.schemes for one in scheme.endpoints)
+    paths = [*(one.path for one in profile.operations), *((probe.make_path, probe.look_path, probe.clear_path) if probe else ()), *ends,
+             *((profile.rules.path,) if profile.rules else ())]  # fmt: skip
+    return next((one for one in paths if "://" in one or one.startswith("//")), "")
+
+
 class BadProfile(ValueError):
     """A profile cannot be read; the message says what is wrong."""
 

@@ -22,6 +22,7 @@ from typing import Any
 import httpcore
 import httpx
 
+from neatlatch.core.destinations import origin_of, said
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, mask_body, mask_headers, mask_url
 from neatlatch.core.oauth2 import Request
 
@@ -29,6 +30,8 @@ from .policy import Policy, are_of_this_machine
 from .unpacking import ACCEPTED, BadCoding, TooLarge, unpacked
 
 USER_AGENT = "neatlatch"
+# Header fields that carry a secret, also where a request does not say which of its values are.
+_BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 
 @dataclass(frozen=True)
@@ -47,6 +50,10 @@ class RoadError(Exception):
         super().__init__(f"{failure.kind}: {failure.code} {failure.detail}")
         self.failure = failure
         self.exchange: Exchange | None = None
+
+
+class _NotSent(RoadError, httpcore.WriteError):
+    """The other side closed before it had read everything. httpcore then reads on: many servers answer, with what is wrong, and close."""
 
 
 def _broken(kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD) -> RoadError:
@@ -114,7 +121,7 @@ class Line(httpcore.NetworkStream):
         except ssl.SSLError as error:
             raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
         except OSError as error:
-            raise _broken("socket", "reset", str(error)) from error
+            raise _NotSent(Failure("socket", "reset", CauseClass.ROAD, str(error))) from error
 
     def close(self) -> None:
         """Close the socket."""
@@ -197,7 +204,8 @@ def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
 class Road(httpcore.NetworkBackend):
     """A direct road. One road serves one test or one act; close it afterwards.
 
-    ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate for servers that ask for one.
+    ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate for servers that ask for one; ``goes_to`` are the origins
+    that requests with a secret in them may go to (unless said, none: such a road fetches what is public).
     All failures are :class:`RoadError`.
     """
 
@@ -205,6 +213,7 @@ class Road(httpcore.NetworkBackend):
     limits: Limits = field(default_factory=Limits)
     trust: str = ""
     shows: ClientCertificate | None = None
+    goes_to: frozenset[str] = frozenset()
 
     def __post_init__(self) -> None:
         if self.shows is None:
@@ -338,6 +347,7 @@ class Road(httpcore.NetworkBackend):
 
     def take_line(self, host: str, port: int) -> Line:
         """The secured line to a host and port, for a protocol other than HTTP: the one that stands ready, else a new one."""
+        self._check_cleared(origin_of("tls", host, port))
         self.begin()
         if (host, port) not in self._open:
             self.reach(host, port)
@@ -349,7 +359,7 @@ class Road(httpcore.NetworkBackend):
         Raises :class:`RoadError`.
         """
         known = (*request.secrets, *secrets)
-        self._check_where_it_goes(request.url)
+        self._check_where_it_goes(request)
         self.begin()
         begun = time.perf_counter()
         sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
@@ -381,17 +391,32 @@ class Road(httpcore.NetworkBackend):
         )  # fmt: skip
         return Answer(response.status_code, dict(headers), text, exchange, body)
 
-    def _check_where_it_goes(self, url: str) -> None:
-        """What is sent may hold secrets: over TLS, or to this machine, and with nothing in the address that would become a header. Raises :class:`RoadError`."""
+    def _check_where_it_goes(self, request: Request) -> None:
+        """Over TLS, or to this machine, with nothing in the address that would become a header; and with a secret only where it was cleared for.
+
+        Every request with a secret leaves through here. Raises :class:`RoadError`.
+        """
         try:
-            there = httpx.URL(url)
+            there = httpx.URL(request.url)
         except httpx.InvalidURL as error:
             raise _broken("setting", "address", f"It is not an address that can be called: {error}.", CauseClass.UNKNOWN) from error
         if there.userinfo or there.scheme not in ("http", "https") or not there.host:
             says = "Addresses of https (on this machine http) are called, without a user name before @."
             raise _broken("setting", "address", says, CauseClass.UNKNOWN)
+        if self.shows is not None or request.secrets or any(name.lower() in _BEARING for name, _ in request.headers):
+            usual = 443 if there.scheme == "https" else 80
+            self._check_cleared(origin_of(there.scheme, there.raw_host.decode("ascii"), there.port or usual))
         if there.scheme == "http":
             self.check_is_here(there.host)
+
+    def _check_cleared(self, place: str) -> None:
+        if place not in self.goes_to:
+            raise _broken(
+                "setting",
+                "not_cleared",
+                f"Nobody cleared what is held for {said([place]) if place else 'this address'}.",
+                CauseClass.CREDENTIAL,
+            )
 
     def check_is_here(self, host: str) -> None:
         """Raise :class:`RoadError` unless a host is this machine, whatever name it is called by: beyond, everybody on the way could read along."""

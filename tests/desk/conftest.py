@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import shutil
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
@@ -17,9 +19,10 @@ from django.core.management import call_command
 from django.db import connection
 from django.test import Client as WebClient
 from django.test import TransactionTestCase
+from django.utils import timezone
 from pytest_django.live_server_helper import LiveServer
 
-from neatlatch.core import profiles
+from neatlatch.core import profiles, totp
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo.load import SCENARIO, load, load_environments
 from neatlatch.demo.visitor import Visitor
@@ -28,6 +31,7 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.applications.shipped import shipped
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import safe
 from neatlatch.desk.common.keyfile import read_keys
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import sign_in
@@ -118,6 +122,16 @@ class Setup:
         client = WebClient()
         client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
         return client
+
+
+def codes_of(person: Person) -> Iterator[str]:
+    """Give a person a second factor that is older than a day; answers codes of it that are right now, each as if none had been shown before."""
+    secret = b"a secret of the desk"
+    sealed = safe.seal(base64.b64encode(secret).decode(), person.place_of("factor"))
+    Person.objects.filter(pk=person.pk).update(factor=sealed, factor_since=timezone.now() - timedelta(days=2))
+    while True:
+        Person.objects.filter(pk=person.pk).update(factor_step=-1)
+        yield totp.code(secret, timezone.now().timestamp())
 
 
 @pytest.fixture(scope="session")

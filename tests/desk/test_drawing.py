@@ -21,7 +21,7 @@ from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections import tokens as held_tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.credentials.models import Credential
@@ -209,7 +209,7 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
     def slowly(asked: Connection) -> held_tokens.Held | None:
         held = real(asked)
         setup.stand_ins.age(2000, "access")
-        with road() as way:
+        with destinations.road_of(asked, 30.0) as way:
             held_tokens.hold(asked, way, force=True)
         return held
 
@@ -275,7 +275,7 @@ def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, Us
     connection.scheme = CERTIFICATE
     with pytest.raises(Problem, match="relay"):
         services.draw(connection)
-    connection.scheme, connection.values = BASIC, {"api_base": "https://a.example", "username": "svc"}
+    connection.scheme, connection.values = BASIC, {"api_base": connection.values["api_base"], "username": "svc"}
     with pytest.raises(Problem, match="not set up"):
         services.draw(connection)
     Connection.objects.filter(pk=connection.pk).update(individual=True)

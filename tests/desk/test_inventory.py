@@ -240,8 +240,12 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
     secret = Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"]
     assert secret.open().reveal() not in settings
     assert "cargo.manifests.client_secret=neatlatch://" in get("/connections/cargo-manifests/exports?format=properties")
-    # A reference put in elsewhere is the same secret, out of the safe.
-    other = Connection.objects.get(ref="cargo-manifests-staging")
+    # A reference is the same secret, out of the safe, and serves only where the application and the environment are the same.
+    send(web, "post", "/connections/cargo-manifests-staging/secrets", {"secret": "neatlatch://cargo-manifests/client_secret"}, 422)
+    stands = Connection.objects.get(ref="cargo-manifests")
+    other = Connection.objects.create(
+        ref="cargo-again", place=stands.place, scheme=stands.scheme, values=stands.values, changed_at=stands.changed_at
+    )
     connections.put_secret(by, other, "neatlatch://cargo-manifests/client_secret")
     assert other.held_secrets.get(key="client_secret").credential_id == secret.pk
     send(web, "post", "/connections/cargo-manifests-staging/secrets", {"secret": "neatlatch://nowhere/client_secret"}, 422)

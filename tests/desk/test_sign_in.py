@@ -9,11 +9,13 @@ import pytest
 import time_machine
 from django.utils import timezone
 
+from neatlatch.core.destinations import origin
 from neatlatch.core.profiles import CLIENT
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import sign_in
 from neatlatch.desk.connections.models import Connection, SignIn, TokenSet
+from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.people.models import Person
 
 from .conftest import PERSON, SERVICE, URI, Setup
@@ -150,6 +152,12 @@ def test_the_token_endpoint_does_not_answer(setup: Setup) -> None:
     connection.values = {**connection.values, "token_endpoint": "https://localhost:9/token"}
     connection.save()
     done = come_back(setup, back)
+    assert done is not None
+    assert done.outcome == "failed"
+    assert "not cleared" in done.says or "would go to https://localhost:9" in done.says  # the code and the secret stay here
+    Credential.objects.update(sent_to=["https://localhost:9", origin(connection.values["api_base"])])
+    _, address = sign_in.begin(setup.by, connection, "")
+    done = come_back(setup, setup.visitor().sign_in(address, SERVICE))
     assert done is not None
     assert done.outcome == "failed"
     assert "could not be reached" in done.says

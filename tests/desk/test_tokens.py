@@ -11,8 +11,7 @@ from django.db import connections as databases
 from django.utils import timezone
 
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.journal.models import Entry
@@ -29,7 +28,7 @@ def bring_near_the_end(connection: Connection) -> None:
 
 
 def hold(connection: Connection, force: bool = False, newer_than: int | None = None) -> Held:
-    with road() as way:
+    with destinations.road_of(connection, 30.0) as way:
         return tokens.hold(connection, way, force, newer_than)[0]
 
 

@@ -27,8 +27,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import starting, won
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import tokens
+from neatlatch.desk.connections import destinations, tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.models import Entry
@@ -396,5 +395,5 @@ def test_a_secret_that_was_given_is_saved(setup: Setup, monkeypatch: pytest.Monk
     assert Replacement.objects.get().new is not None
     assert Connection.objects.get().credential != held
     bring_near_the_end(connection)
-    with road() as way:
+    with destinations.road_of(Connection.objects.get(), 30.0) as way:
         assert tokens.hold(Connection.objects.get(), way)[0].renewed  # the new secret is known there

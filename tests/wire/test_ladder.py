@@ -17,7 +17,7 @@ from typing import Any
 import httpx
 import pytest
 
-from neatlatch.core import diagnosis
+from neatlatch.core import destinations, diagnosis
 from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR, STREAM
@@ -42,11 +42,16 @@ class NoTokens:
         raise AssertionError("no account was to be told")
 
 
+def called(plan: Plan) -> frozenset[str]:
+    """The origins that the plan's secrets go to."""
+    return destinations.origins((plan.api_base, plan.token_endpoint, f"tls://{plan.stream_address}", *(one.base for one in plan.further)))
+
+
 def climb(plan: Plan, shows: ClientCertificate | None = None, trust: str | None = None) -> list[RungResult]:
     from tests.settings import HOME_OF_TESTS
 
     root = str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem") if trust is None else trust
-    with Road(HERE, trust=root, shows=shows) as road:
+    with Road(HERE, trust=root, shows=shows, goes_to=called(plan)) as road:
         going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: secrets.token_hex(8))
         return [one for one in going.run() if isinstance(one, RungResult)]
 
@@ -358,7 +363,7 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
     from tests.settings import HOME_OF_TESTS
 
     plan = fares(stand_ins, "clerk")
-    with Road(HERE, trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem")) as road:
+    with Road(HERE, trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"), goes_to=called(plan)) as road:
         going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
         told = [one for one in going.run() if isinstance(one, Leftover) or one.rung is Rung.WORK]
     assert [isinstance(one, Leftover) for one in told] == [True, True, False]

@@ -11,6 +11,7 @@ import threading
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -20,7 +21,7 @@ from hypothesis import strategies as st
 
 from neatlatch.core.oauth2 import Request, api_request
 from neatlatch.wire.policy import Policy, are_of_this_machine, embedded
-from neatlatch.wire.road import Limits, Road, RoadError
+from neatlatch.wire.road import ClientCertificate, Limits, Road, RoadError
 
 LOOPBACK = Policy(("127.0.0.0/8", "::1/128"))
 OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
@@ -285,7 +286,7 @@ def test_certificates_are_checked(tmp_path: object) -> None:
 def test_a_redirect_is_reported_and_the_credential_goes_nowhere_else() -> None:
     with server(OK) as (elsewhere, seen_elsewhere):
         answer = f"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:{elsewhere}/\r\nContent-Length: 0\r\n\r\n".encode()
-        with server(answer) as (port, seen), Road(LOOPBACK) as road:
+        with server(answer) as (port, seen), Road(LOOPBACK, goes_to=frozenset({f"http://127.0.0.1:{port}"})) as road:
             got = road.send(api_request("GET", f"http://127.0.0.1:{port}/", "hush-token"))
     assert got.status == 302
     assert b"hush-token" in seen[0]
@@ -294,8 +295,44 @@ def test_a_redirect_is_reported_and_the_credential_goes_nowhere_else() -> None:
 
 
 def test_what_was_sent_is_kept_masked_also_when_the_road_breaks() -> None:
-    with server(b"", silent=True) as (port, _), Road(LOOPBACK, Limits(total=0.3)) as road, pytest.raises(RoadError) as broken:
+    here = server(b"", silent=True)
+    with (
+        here as (port, _),
+        Road(LOOPBACK, Limits(total=0.3), goes_to=frozenset({f"http://127.0.0.1:{port}"})) as road,
+        pytest.raises(RoadError) as broken,
+    ):
         road.send(api_request("PUT", f"http://127.0.0.1:{port}/x?token=hush-token", "hush-token", {"secret": "hush-token"}))
     assert broken.value.exchange is not None
     assert broken.value.exchange.method == "PUT"
     assert "hush-token" not in str(broken.value.exchange)
+
+
+def test_an_answer_that_comes_before_all_was_sent() -> None:
+    """Who refuses a body need not read it (RFC 9112 section 9.6): what was answered counts, not that the line was closed."""
+    with server(b"HTTP/1.1 413 Too Large\r\nContent-Length: 2\r\n\r\nno") as (port, _), Road(LOOPBACK) as road:
+        got = road.send(Request("POST", f"http://127.0.0.1:{port}/"), content=b"x" * 8_000_000)
+    assert (got.status, got.text) == (413, "no")
+
+
+@pytest.mark.parametrize("bearing", ["a secret", "a header", "a cookie", "a certificate"])
+def test_a_secret_goes_only_where_it_was_cleared_for(bearing: str) -> None:
+    """Looked at where the request leaves, whoever put it together: another host, port or scheme is another place (RFC 6454 section 4)."""
+    shows = None
+    with server(OK) as (port, seen), server(OK) as (other, seen_other):
+        url = f"http://127.0.0.1:{other}/"
+        asked = {
+            "a secret": api_request("GET", url, "hush-token"),
+            "a header": Request("GET", url, (("AUTHORIZATION", "Basic x"),)),
+            "a cookie": Request("GET", url, (("cookie", "key=x"),)),
+            "a certificate": Request("GET", url),
+        }[bearing]
+        with Road(LOOPBACK, goes_to=frozenset({f"http://127.0.0.1:{port}", f"https://127.0.0.1:{other}"})) as road:
+            road.shows = ClientCertificate("", "") if bearing == "a certificate" else shows
+            with pytest.raises(RoadError) as broken:
+                road.send(asked)
+            assert broken.value.failure.code == "not_cleared"
+            assert road.send(replace(asked, url=f"http://127.0.0.1:{port}/x")).status == 200
+            with pytest.raises(RoadError, match="not_cleared"):
+                road.take_line("127.0.0.1", other)
+        assert seen_other == []
+        assert len(seen) == 1

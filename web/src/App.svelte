@@ -4,6 +4,7 @@
   import { Problem } from './api/client'
   import Help from './lib/Help.svelte'
   import { onKey } from './lib/keys.svelte'
+  import Moving from './lib/Moving.svelte'
   import { look, readNotices, session } from './lib/session.svelte'
   import './router'
   import TopBar from './lib/TopBar.svelte'
@@ -60,6 +61,7 @@
       <Router />
     </main>
     <Help />
+    <Moving />
   {:else if session.known}
     <LogIn />
   {/if}

@@ -20,7 +20,7 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem, wrong_fields
-from neatlatch.desk.common.roads import road
+from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -178,7 +178,7 @@ def _save(by: Person, place: Place, book: Book, did: str, told: formats.Differen
 # At the application
 
 
-def _endpoint(place: Place) -> tuple[str, Credentials]:
+def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     """Where the rules are, and a credential that some connection holds for it."""
     at = _writable(place)
     profile = place.application.read_profile()
@@ -191,14 +191,14 @@ def _endpoint(place: Place) -> tuple[str, Credentials]:
         if base and secrets_of and (endpoint is not None or not at.endpoint):
             values = {key.removeprefix(start): value for key, value in one.values.items() if key.startswith(start)}
             kind, settings = (endpoint.kind, endpoint.settings) if endpoint else (one.scheme, scheme.settings)
-            return joined_path(base, at.path), Credentials(kind, values, secrets_of, settings)
+            return one, joined_path(base, at.path), Credentials(kind, values, secrets_of, settings)
     raise Problem(409, "No connection can reach its rules.", f"A connection into {place.application.name} in {place.environment.name} with the credential of "
                   f"the {at.endpoint or 'API'} is needed. Set one up first.")  # fmt: skip
 
 
-def _asked(ask: Callable[[Road, str, int], wire.There]) -> wire.There:
+def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) -> wire.There:
     try:
-        with road(15.0) as way:
+        with destinations.road_of(connection, 15.0) as way:
             return ask(way, secrets.token_hex(12), int(time.time()))
     except wire.Refused as error:
         if error.changed:
@@ -214,8 +214,8 @@ def _asked(ask: Callable[[Road, str, int], wire.There]) -> wire.There:
 
 def read_back(by: Person, place: Place) -> RuleBook:
     """Read the rules that the application holds now."""
-    address, held = _endpoint(place)
-    found = _asked(lambda way, nonce, now: wire.read(way, address, held, nonce, now))
+    connection, address, held = _endpoint(place)
+    found = _asked(connection, lambda way, nonce, now: wire.read(way, address, held, nonce, now))
     return _saw(by, place, found, "read the access rules back")
 
 
@@ -244,9 +244,9 @@ def push(by: Person, place: Place) -> RuleBook:
     kept = book_of(place)
     if not kept.tag or kept.there is None:
         raise Problem(409, "It is not known which rules stand there.", "Read them back first, so that nothing is overwritten unseen.")
-    address, held = _endpoint(place)
+    connection, address, held = _endpoint(place)
     book = kept.book()
-    found = _asked(lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag))
+    found = _asked(connection, lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag))
     return _saw(by, place, found, "pushed the access rules", book)
 
 

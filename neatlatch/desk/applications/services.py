@@ -180,9 +180,12 @@ def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
     if not isinstance(profile, dict):
         raise wrong_fields({"profile": "A profile is a mapping with “schemes:” in it."})
     try:
-        return profiles.from_dict(profile)
+        read = profiles.from_dict(profile)
     except profiles.BadProfile as error:
         raise wrong_fields({"profile": str(error)}) from error
+    if path := profiles.path_of_its_own(read):
+        raise wrong_fields({"profile": f"{path[:200]} is an address. A path begins with / and stands behind the connection's own address."})
+    return read
 
 
 def _application(name: str, purpose: str, owner: str, profile: profiles.Profile) -> Application:

@@ -14,8 +14,7 @@ from neatlatch.core.profiles import Profile
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.desk.common.problems import Problem, wrong_fields
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -220,11 +219,11 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
 
 def new_token(by: Person, connection: Connection) -> None:
     """Have a new token made in place of the one that is held. Raises :class:`Problem` where it is refused."""
-    with road(15.0) as way:
-        try:
+    try:
+        with destinations.road_of(connection, 15.0) as way:
             tokens.hold(connection, way, force=True)
-        except NoToken as error:
-            raise Problem(502, "No new token came.", error.failure.detail or error.failure.code) from error
-        except RoadError as error:
-            raise Problem(502, "The application could not be reached.", f"{error.failure.detail} The old token is still held.") from error
+    except NoToken as error:
+        raise Problem(502, "No new token came.", error.failure.detail or error.failure.code) from error
+    except RoadError as error:
+        raise Problem(502, "The application could not be reached.", f"{error.failure.detail} The old token is still held.") from error
     write(by, "had a new token made", "connection", connection.ref)

@@ -10,7 +10,7 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import addresses, changes, oauth2, preparing, profiles, redirect_bench, registration
+from neatlatch.core import addresses, changes, destinations, oauth2, preparing, profiles, redirect_bench, registration
 from neatlatch.core.authority import ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.intake.clean import clean
@@ -118,8 +118,9 @@ def save_management(facts: won.Facts) -> None:
 
 
 def _ask(request: oauth2.Request) -> oauth.Told:
-    """Send a registration request; a refusal becomes a problem in plain words."""
-    with road() as way:
+    """Send a registration request; a refusal becomes a problem in plain words. What it carries was given for this very address: by the application with it, or by
+    whoever pasted it now."""
+    with road(goes_to=destinations.origins([request.url])) as way:
         try:
             told = oauth.ask(way, "registration", request, timezone.now())
         except RoadError as error:

@@ -24,8 +24,9 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import Use
 
-from . import accounts, halves, meaning, mending, services, setting_up, sign_in
+from . import accounts, destinations, halves, meaning, mending, services, setting_up, sign_in
 from . import rows as rows_of
+from .destinations import leave_asked
 from .models import Connection, SignIn
 from .shapes import (
     ActIn,
@@ -113,9 +114,21 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
     if given.client and client is None:
         raise wrong_fields({"client": "There is no such client."})
 
+    leave = leave_asked(request, by)
+
     def make() -> tuple[int, dict[str, Any]]:
         connection, notes = services.create(
-            by, place, given.ref.strip(), given.scheme, client, given.values, given.scopes, given.secrets, given.secret_ends, given.slots
+            by,
+            place,
+            given.ref.strip(),
+            given.scheme,
+            client,
+            given.values,
+            given.scopes,
+            given.secrets,
+            given.secret_ends,
+            given.slots,
+            leave,
         )
         return 201, full(find(connection.ref), notes)
 
@@ -135,11 +148,12 @@ def connection(request: HttpRequest, response: HttpResponse, ref: str) -> dict[s
 
 @router.patch("/connections/{ref}", response=ConnectionOut)
 def change(request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange) -> dict[str, Any]:
-    """Change the caller side."""
+    """Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
+    ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``."""
     by = guard.need(request, "change")
     found = find(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
-    changed, notes = services.change(by, found, given.dict())
+    changed, notes = services.change(by, found, given.dict(), leave=leave_asked(request, by))
     guard.tagged(response, changed.version)
     return full(find(ref), notes)
 
@@ -157,14 +171,24 @@ def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None
 @router.post("/connections/{ref}/acts", response=ConnectionOut)
 def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
     """Carry out an act that a pin offers."""
-    mending.act(guard.need(request, "change"), find(ref), given.pin, given.key, given.value)
+    by = guard.need(request, "change")
+    mending.act(by, find(ref), given.pin, given.key, given.value, leave_asked(request, by))
+    return full(find(ref))
+
+
+@router.post("/connections/{ref}/clearances", response=ConnectionOut)
+def clear(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change."""
+    by = guard.need(request, "change")
+    destinations.clear(by, find(ref), leave_asked(request, by))
     return full(find(ref))
 
 
 @router.post("/connections/{ref}/secrets", response=ConnectionOut)
 def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any]:
     """Put in a new secret on the caller side."""
-    _, notes = services.put_secret(guard.need(request, "change"), find(ref), given.secret, given.ends, given.key)
+    by = guard.need(request, "change")
+    _, notes = services.put_secret(by, find(ref), given.secret, given.ends, given.key, leave_asked(request, by))
     return full(find(ref), {given.key or "secret": notes} if notes else {})
 
 
@@ -185,7 +209,8 @@ def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dic
 @router.post("/connections/{ref}/schemes", response=ConnectionOut)
 def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> dict[str, Any]:
     """Take another of the ways the application offers."""
-    services.change_scheme(guard.need(request, "change"), find(ref), given.scheme)
+    by = guard.need(request, "change")
+    services.change_scheme(by, find(ref), given.scheme, leave_asked(request, by))
     return full(find(ref))
 
 
@@ -196,7 +221,7 @@ def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str
     client = Client.objects.select_related("place").filter(pk=given.client).first()
     if client is None:
         raise problems.not_found("client")
-    services.choose_client(by, find(ref), client)
+    services.choose_client(by, find(ref), client, leave_asked(request, by))
     return full(find(ref))
 
 
@@ -248,7 +273,7 @@ def look_into(request: HttpRequest, given: IntakeIn) -> dict[str, Any]:
 def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> dict[str, Any]:
     """Put what was recognised where it belongs."""
     by = guard.need(request, "change")
-    _, notes = setting_up.take(by, find(ref), intake_data(given), given.password, given.only, given.choices)
+    _, notes = setting_up.take(by, find(ref), intake_data(given), given.password, given.only, given.choices, leave_asked(request, by))
     return full(find(ref), notes)
 
 

@@ -9,6 +9,7 @@ from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
+from .destinations import Leave
 from .halves import provider_addresses
 from .models import Connection, HeldSecret, TokenSet
 from .services import IDENTITY, ask_for_scopes, locked, provider_changed, touched
@@ -22,12 +23,13 @@ _FIELD_OF_PIN = {
 }
 
 
-def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> Connection:
-    """Carry out an act that a pin offers. Raises :class:`Problem` for one that is not offered."""
+def act(by: Person, connection: Connection, pin: str, key: str, value: str, leave: Leave | None = None) -> Connection:
+    """Carry out an act that a pin offers; ``leave`` is what to do where it would send what is held to a new place. Raises :class:`Problem` for one that is not
+    offered."""
     if key == "take_provider":
-        return _take_provider(by, connection, pin, value)
+        return _take_provider(by, connection, pin, value, leave)
     if key in ("drop_scope", "request_scope", "drop_secret", "expect_account", "fill_slots"):
-        return _own_side(by, connection, key, value)
+        return _own_side(by, connection, key, value, leave)
     client = connection.client
     if client is None:
         raise Problem(409, "No client is named.", "Name the client registration of this connection first.")
@@ -54,7 +56,7 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str) -> C
 
 
 @transaction.atomic
-def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> Connection:
+def _take_provider(by: Person, connection: Connection, pin: str, value: str, leave: Leave | None) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
     addresses = provider_addresses(connection.place, connection.slots, connection.client)
@@ -78,13 +80,13 @@ def _take_provider(by: Person, connection: Connection, pin: str, value: str) -> 
     connection.values = values
     if moved:
         TokenSet.objects.filter(connection=connection).delete()
-    touched(connection, by)
+    touched(connection, by, leave)
     write(by, "took the provider's value", "connection", connection.ref, {"pin": pin})
     return connection
 
 
 @transaction.atomic
-def _own_side(by: Person, connection: Connection, key: str, value: str) -> Connection:
+def _own_side(by: Person, connection: Connection, key: str, value: str, leave: Leave | None) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":
         ask_for_scopes(connection, [one for one in connection.scopes if one != value])
@@ -100,6 +102,6 @@ def _own_side(by: Person, connection: Connection, key: str, value: str) -> Conne
         }
     else:
         connection.values = {**connection.values, "account": value}
-    touched(connection, by)
+    touched(connection, by, leave)
     write(by, key.replace("_", " "), "connection", connection.ref, {"value": value})
     return connection

@@ -101,13 +101,14 @@ class Account(models.Model):
 
 class TokenSet(models.Model):
     """The tokens of a connection; ``person`` whose they are, where each has their own. ``generation`` rises with each renewal; ``lease`` names who is
-    renewing now, and until when."""
+    renewing now, and until when; ``sent_to`` are the origins that they were cleared for."""
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="token_sets")
     person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="token_sets")
     access = models.BinaryField()
     refresh = models.BinaryField(null=True)
     granted = models.JSONField(default=list)
+    sent_to = models.JSONField(default=list)
     account = models.CharField(max_length=200, blank=True)
     signed_in_at = models.DateTimeField()
     obtained = models.DateTimeField()

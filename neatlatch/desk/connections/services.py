@@ -31,7 +31,8 @@ from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
-from . import tokens
+from . import destinations, tokens
+from .destinations import Leave
 from .halves import provider_addresses
 from .models import Connection, HeldSecret, TokenSet
 
@@ -112,7 +113,7 @@ def refused_client(place: Place, client: Client | None) -> str | None:
 
 
 def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
-           pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
+           pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
     """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
     with, if that is known here."""
     profile = place.application.read_profile()
@@ -149,6 +150,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
             elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
                 HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
         _learn_end(connection)
+        destinations.settle(by, connection, leave)
         write(
             by,
             "made",
@@ -200,7 +202,7 @@ def _open(value: Value | None, pasted: Pasted) -> Pasted:
 
 def _hold(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
     """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
-    credential, notes = _pasted(by, connection.client, value, pasted, ends)
+    credential, notes = _pasted(by, connection, value, pasted, ends)
     HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
     _tell_holders(credential)
     return notes
@@ -212,15 +214,21 @@ def _tell_holders(credential: Credential) -> None:
     Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
 
 
-def _pasted(by: Person, client: Client | None, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
-    """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side."""
+def _pasted(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
+    """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side.
+
+    Whoever pastes it knows it, so it may go where the connection sends it; whoever names a reference may not know it.
+    """
+    client = connection.client
     odd: tuple[str, ...] = ()
     if isinstance(pasted, OpenedKey):
         text, notes = pasted.text, pasted.notes
     elif (named := settings_out.read_reference(pasted)) is not None:
-        held = HeldSecret.objects.select_related("credential").filter(connection__ref=named[0], key=named[1]).first()
+        held = HeldSecret.objects.select_related("credential", "connection").filter(connection__ref=named[0], key=named[1]).first()
         if held is None or not held.credential.fingerprint:
             raise wrong_fields({value.key: f"{named[0]} holds no {named[1]} that this could refer to."})
+        if held.connection.place_id != connection.place_id:
+            raise wrong_fields({value.key: f"{named[0]} stands elsewhere. A reference serves only within one application and environment."})
         return held.credential, ["taken from the safe by its reference"]
     elif value.type == "key":
         raise Problem(409, "The scheme was changed meanwhile.", "Nothing was kept. Look at the connection, then put the key in again.")
@@ -230,8 +238,10 @@ def _pasted(by: Person, client: Client | None, value: Value, pasted: Pasted, end
         # Pasted again is not a second secret: one entry for each value.
         known = client.credentials.filter(fingerprint=safe.fingerprint(text), kind=value.key).first()
         if known is not None:
+            destinations.put_in_for(connection, value.key, known)
             return known, [*notes, *odd]
     credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key)
+    destinations.put_in_for(connection, value.key, credential)
     return credential, [*notes, *odd]
 
 
@@ -249,13 +259,15 @@ def _learn_end(connection: Connection) -> None:
         Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
 
 
-def touched(connection: Connection, by: Person) -> None:
-    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet."""
+def touched(connection: Connection, by: Person, leave: Leave | None = None) -> None:
+    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet, and nothing that is held goes to a new place without
+    leave. Raises :class:`Problem`."""
     _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
     forget_health(connection)
     connection.save()
+    destinations.settle(by, connection, leave)
 
 
 def forget_health(connection: Connection) -> None:
@@ -276,18 +288,19 @@ def locked(connection: Connection) -> Connection:
 
 
 def change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted] | None = None
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted] | None = None, leave: Leave | None = None
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
 
-    The version must have been checked. A half-finished connection may stay so: pins say what is missing.
+    The version must have been checked. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
+    held to a new place. Raises :class:`Problem`.
     """
-    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}))
+    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}), leave)
 
 
 @transaction.atomic
 def _change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted]
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
@@ -313,9 +326,9 @@ def _change(
         if given.get(key) is not None:
             setattr(connection, key, given[key])
     put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
-    touched(connection, by)
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
+    touched(connection, by, leave)
     said = changes.in_words(stood, told(connection))
     if said or not put:
         write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
@@ -340,16 +353,18 @@ def _scheme(connection: Connection) -> Scheme:
     return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
 
 
-def put_secret(by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "") -> tuple[Connection, list[str]]:
+def put_secret(
+    by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
+) -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
-    return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key)
+    return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key, leave)
 
 
 @transaction.atomic
-def _put_in(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str) -> tuple[Connection, list[str]]:
+def _put_in(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
-    touched(connection, by)
+    touched(connection, by, leave)
     return connection, notes
 
 
@@ -398,17 +413,18 @@ def _put_certificate(by: Person, connection: Connection, found: reading.Found) -
     if found.keys:
         credential = keep(reading.key_as_pem(found.keys[0]), client=connection.client, source="pasted", by=by.username, kind="private_key")
         HeldSecret.objects.update_or_create(connection=connection, key="private_key", defaults={"credential": credential})
+        destinations.put_in_for(connection, "private_key", credential)
         notes.append("its private key, sealed")
-    touched(connection, by)
     if connection.scheme in OAUTH2:
         TokenSet.objects.filter(connection=connection).delete()
+    touched(connection, by)
     write(by, "put in a certificate", "connection", connection.ref, {"read": notes})
     return connection, notes
 
 
 @transaction.atomic
-def choose_client(by: Person, connection: Connection, client: Client) -> Connection:
-    """Name another client registration; what its side says of us is taken over."""
+def choose_client(by: Person, connection: Connection, client: Client, leave: Leave | None = None) -> Connection:
+    """Name another client registration; what its side says of us is taken over, and the secrets that are known of it."""
     connection = locked(connection)
     if client.place.application_id != connection.place.application_id:
         raise wrong_fields({"client": "This client belongs to another application."})
@@ -425,13 +441,13 @@ def choose_client(by: Person, connection: Connection, client: Client) -> Connect
         elif value.key == "client_secret":
             HeldSecret.objects.filter(connection=connection, key=value.key).delete()
     TokenSet.objects.filter(connection=connection).delete()
-    touched(connection, by)
+    touched(connection, by, leave)
     write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
     return connection
 
 
 @transaction.atomic
-def change_scheme(by: Person, connection: Connection, scheme_key: str) -> Connection:
+def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Leave | None = None) -> Connection:
     """Take another of the ways the application offers. Values that both have stay; secrets of the old way stay in the safe, unused."""
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(scheme_key)
@@ -452,7 +468,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str) -> Connec
         and not (connection.client.scheme in OAUTH2 and scheme_key in OAUTH2)
     ):
         connection.client = None
-    touched(connection, by)
+    touched(connection, by, leave)
     write(by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key})
     return connection
 

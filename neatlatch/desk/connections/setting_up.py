@@ -27,6 +27,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 
 from . import halves, services
+from .destinations import Leave
 from .models import Connection
 
 
@@ -140,8 +141,9 @@ def _known(found: Recognised) -> list[str]:
 
 
 def take(by: Person, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
-         choices: dict[str, str] | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
-    """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open."""
+         choices: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
+    """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open; ``leave`` is what to
+    do where it would send what is held to a new place. Raises :class:`Problem`."""
     found = recognised(data, password)
     profile = connection.place.application.read_profile()
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
@@ -173,7 +175,7 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
     if "scopes" in values:
         change["scopes"] = values["scopes"].value.split()
     with transaction.atomic():
-        connection, more = services.change(by, connection, change, secrets)
+        connection, more = services.change(by, connection, change, secrets, leave)
         write(by, "took in", "connection", connection.ref, {"kind": found.kind, "values": sorted(values)})
     return connection, {**more, **notes}
 

@@ -132,6 +132,16 @@ class SchemeChoice(Schema):
     label: str
 
 
+class MoveOut(Schema):
+    """Something that is held and would go where nobody cleared it for."""
+
+    ref: str
+    what: str
+    hint: str
+    goes_to: str
+    would_go_to: str
+
+
 class ConnectionOut(ConnectionRow):
     """A connection in full."""
 
@@ -163,6 +173,7 @@ class ConnectionOut(ConnectionRow):
     last_test: UUID | None
     waiting_sign_in: datetime | None
     next_break: str = ""
+    uncleared: list[MoveOut] = []
     notes: dict[str, list[str]] = {}
 
 

@@ -14,7 +14,7 @@ from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.api import environment_out, scheme_out, value_out
 from neatlatch.desk.clients.models import Client
 
-from . import halves, sign_in
+from . import destinations, halves, sign_in
 from .models import Connection
 
 
@@ -101,6 +101,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "curl": _curl(connection, scheme, call.method, call.path) if call else "",
         "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
         "next_break": soonest.why if soonest else "", "notes": notes or {},
+        "uncleared": [destinations.told(one) for one in destinations.moves(connection)],
     }  # fmt: skip
 
 

@@ -22,7 +22,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.wire import oauth
 from neatlatch.wire.road import Road, RoadError
 
-from . import tokens
+from . import destinations, tokens
 from .halves import published
 from .models import Account, Connection, SignIn, TokenSet
 
@@ -135,7 +135,11 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
     verifier = safe.unseal(sign_in.verifier, sign_in.place_of("verifier")).reveal()
     client, asked_at = tokens.client_of(connection), timezone.now()
     request = oauth2.code_request(connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier)
-    with road(15.0) as way:
+    try:
+        way = destinations.road_of(connection, 15.0)
+    except RoadError as error:
+        return _end(sign_in, "failed", f"The person signed in, but their code was not traded. {error.failure.detail}")
+    with way:
         try:
             told = oauth.ask(way, "token", request, asked_at)
         except RoadError as error:

@@ -29,12 +29,12 @@ from neatlatch.core.replies import Reading
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT
 from neatlatch.core.scopes import split
 from neatlatch.desk.common import owner, won
-from neatlatch.desk.common.roads import road as new_road
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
 from neatlatch.wire.holding import Held, NoToken
 from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
+from . import destinations
 from .halves import published
 from .models import Connection, TokenSet
 
@@ -78,6 +78,7 @@ def save_new(
         "scope": fields.get("scope"),
         "asked_scopes": sorted(asked_scopes),
         "asked_at": asked_at.isoformat(),
+        "sent_to": destinations.of_tokens(connection),
         "signed_in": signed_in,
         "after": after,
     }
@@ -103,9 +104,11 @@ def _save(facts: won.Facts) -> TokenSet | None:
         if tokens is not None and _stands(tokens, facts, asked_at):
             return tokens
         if tokens is None:
-            tokens = TokenSet(connection=connection, person_id=person, signed_in_at=asked_at, generation=0)
+            tokens = TokenSet(
+                connection=connection, person_id=person, signed_in_at=asked_at, generation=0, sent_to=facts.get("sent_to", [])
+            )
         elif signed_in:
-            tokens.refresh = None
+            tokens.refresh, tokens.sent_to = None, facts.get("sent_to", [])
         if signed_in:
             tokens.signed_in_at, tokens.account = asked_at, ""
         tokens.seal(facts["access_token"], facts["refresh_token"])
@@ -354,7 +357,7 @@ def renew_those_due(stop_at: float = 50.0) -> int:
             break
         if is_due(tokens, timezone.now()):
             try:
-                with new_road(15.0) as way:
+                with destinations.road_of(tokens.connection, 15.0) as way:
                     held, _ = hold(tokens.connection, way, person=tokens.person_id)
                 renewed += held.renewed
             except (NoToken, RoadError) as error:
@@ -379,7 +382,7 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
         return "no, it publishes no address for that"
     client, refused = client_of(connection), ""
     try:
-        with new_road(10.0) as way:
+        with destinations.road_of(connection, 10.0) as way:
             for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
                 if not token:
                     continue

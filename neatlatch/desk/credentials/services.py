@@ -5,10 +5,11 @@ from __future__ import annotations
 import uuid
 from datetime import datetime
 
+from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import keys
+from neatlatch.core import addresses, destinations, keys
 from neatlatch.core.certificates import reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
@@ -30,10 +31,21 @@ def keep(value: str, *, client: Client | None, source: str, by: str, ends: datet
     told = hint(public_key.rstrip("=") or value)
     credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=told, source=source,
                             ends=ends, secret_id=secret_id, issued=issued or timezone.now(), put_in_by=by, kind=kind,
-                            public_key=public_key, looks_like_id=_is_an_id(value, client))  # fmt: skip
+                            public_key=public_key, looks_like_id=_is_an_id(value, client), sent_to=_of_application(client))  # fmt: skip
     credential.value = safe.seal(value, credential.sealed_place)
     credential.save(force_insert=True)
     return credential
+
+
+def _of_application(client: Client | None) -> list[str]:
+    """Where a secret of a client goes: to the application that gave it, or the house. Empty: slots decide, with the first connection that holds it."""
+    if client is None:
+        return []
+    place = client.place
+    known = [*place.by_key().values(), *(place.published(key) for key in ("revocation_endpoint", "introspection_endpoint"))]
+    if any(addresses.placeholders(one) for one in known):
+        return []
+    return sorted(destinations.origins([*known, *([settings.PUBLIC_URL] if client.house else [])]))
 
 
 def _public_key(pem: str) -> str:

@@ -14,6 +14,7 @@ from django.db import connection
 
 from neatlatch.core import house_key, lifetimes
 from neatlatch.core.addresses import inside
+from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import OAUTH2
 from neatlatch.desk.common import safe
 from neatlatch.desk.house.quick import moment
@@ -28,7 +29,7 @@ JOIN connections_connection c ON c.id = us.connection_id AND c.ref = %s AND NOT 
 JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
 """
-_WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values", t.access, t.obtained, t.ends, t.refused,
+_WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values", t.access, t.obtained, t.ends, t.refused, t.sent_to,
 (SELECT h.credential_id FROM connections_heldsecret h JOIN credentials_credential hc ON hc.id = h.credential_id
  WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1)"""
 _BY_KEY = f"""SELECT {_WANTED}, k.digest, k.ends, k.last_used, cl.scopes, e.key
@@ -73,9 +74,10 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         row = cursor.execute(query, [ref, identity]).fetchone()
     if row is None:
         return None
-    allowed, user, target, scheme, values, access, obtained, ends, refused, credential, kept, key_ends, used, scopes, named = row
+    allowed, user, target, scheme, values, access, obtained, ends, refused, sent_to, credential, kept, key_ends, used, scopes, named = row
     until, over = moment(ends), moment(key_ends)
     due = lifetimes.renew_at(moment(obtained) or now, until)
+    base = json.loads(values).get("api_base", "")
     ordinary = (
         house_key.same(kept, digest)
         and (not by_key or (named == environment and used is not None and now - (moment(used) or now) <= timedelta(seconds=60)))
@@ -83,6 +85,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         and scope in json.loads(scopes)
         and scheme in OAUTH2
         and not refused
+        and origin(base) in json.loads(sent_to)
         and not lifetimes.is_over(until, now)
         and (due is None or now < due)
         and (not json.loads(allowed) or inside(address, json.loads(allowed)))
@@ -91,9 +94,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         return None
     name = _as_uuid(target)
     token = safe.unseal(access, f"token:{name}:access").reveal()
-    return Quick(
-        _as_uuid(user), name, _as_uuid(credential) if credential else "", json.loads(values).get("api_base", ""), f"Bearer {token}", until
-    )
+    return Quick(_as_uuid(user), name, _as_uuid(credential) if credential else "", base, f"Bearer {token}", until)
 
 
 def _as_uuid(text: str) -> str:

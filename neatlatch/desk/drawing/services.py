@@ -30,8 +30,7 @@ from neatlatch.desk.certificates.models import Authority, Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem, wrong_fields
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import tokens
+from neatlatch.desk.connections import destinations, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.house import issuing
@@ -269,6 +268,10 @@ def _credentials(connection: Connection) -> Credentials:
 def draw(connection: Connection, method: str = "GET", address: str = "") -> Drawing:
     """A ready header. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
+    try:
+        destinations.check(connection)
+    except RoadError as error:
+        raise Problem(409, "What it holds was not cleared for where it goes.", error.failure.detail) from error
     if connection.scheme == CERTIFICATE:
         raise Problem(
             409, "This connection shows a certificate on the line itself.", "No header can carry that. Send your request through the relay."
@@ -276,7 +279,7 @@ def draw(connection: Connection, method: str = "GET", address: str = "") -> Draw
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
         if held is None:
-            with road(min(connection.time_limit, 20.0)) as way:
+            with _road(connection, min(connection.time_limit, 20.0)) as way:
                 held = _token(connection, way, False)
         return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
     if connection.scheme == OAUTH1 and not address.startswith(base):
@@ -287,6 +290,13 @@ def draw(connection: Connection, method: str = "GET", address: str = "") -> Draw
         raise Problem(409, "This connection is not set up to the end.", str(error)) from error
     query = dressed.url.removeprefix(address or base).lstrip("?&")
     return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
+
+
+def _road(connection: Connection, total: float) -> Road:
+    try:
+        return destinations.road_of(connection, total, tokens.shown(connection))
+    except RoadError as error:
+        raise Problem(409, "This connection cannot be used as it stands.", error.failure.detail) from error
 
 
 def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
@@ -366,7 +376,7 @@ class Relay:
     def steps(self) -> shares.Steps[Relayed]:
         """Send it, in steps between which it waits. Raises :class:`Problem`."""
         connection = self.connection
-        with road(connection.time_limit, tokens.shown(connection)) as way, way.within(connection.time_limit):
+        with _road(connection, connection.time_limit) as way, way.within(connection.time_limit):
             held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
             answer = yield from self._send(way, self._dressed(held))
             renewed = False

@@ -12,6 +12,7 @@ from neatlatch.desk.clients.api import ClientOut, shape
 from neatlatch.desk.clients.api import find as find_client
 from neatlatch.desk.common import guard
 from neatlatch.desk.common.given import Given
+from neatlatch.desk.connections.destinations import leave_asked
 from neatlatch.desk.connections.services import provider_changed
 
 from . import services, tables
@@ -108,8 +109,9 @@ def preview(request: HttpRequest, given: InventoryIn) -> dict[str, Any]:
 
 @router.post("/inventory/applications", response=InventoryPreviewOut)
 def apply(request: HttpRequest, given: InventoryApplyIn) -> dict[str, Any]:
-    """Apply a file, as a whole or not at all."""
-    return preview_out(services.apply(guard.need(request, "change"), given.text, given.prune, given.standing))
+    """Apply a file, as a whole or not at all. Where something that is held would go to a new place it wants leave, as a change of the connection does."""
+    by = guard.need(request, "change")
+    return preview_out(services.apply(by, given.text, given.prune, given.standing, leave_asked(request, by)))
 
 
 @router.get("/exports/{what}")

@@ -22,7 +22,9 @@ from neatlatch.desk.access.models import RuleBook
 from neatlatch.desk.applications.models import Application, Environment, Place, ProfileVersion
 from neatlatch.desk.applications.services import ADDRESS_FIELDS
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections import services as connections
+from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.connections.models import Account, Connection, HeldSecret, TokenSet
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
@@ -52,15 +54,17 @@ def moment(text: str) -> datetime | None:
 
 
 class Hand:
-    """Puts objects in and takes them away. ``by`` is who does it."""
+    """Puts objects in and takes them away. ``by`` is who does it, ``leave`` what to do where something that is held would go to a new place."""
 
-    def __init__(self, by: Person) -> None:
-        self.by = by
+    def __init__(self, by: Person, leave: Leave | None = None) -> None:
+        self.by, self.leave = by, leave
+        self.moving: list[destinations.Move] = []
         self.now = timezone.now()
         self.clients: dict[str, Client] = {}
 
     def apply(self, changes: list[Change], content: Content) -> None:
-        """Carry out all changes that do something. Raises :class:`CannotApply`; the transaction then must not be kept."""
+        """Carry out all changes that do something. Raises :class:`CannotApply`, and :class:`Problem` where leave is wanted; the transaction then must not be
+        kept."""
         rows = list(Client.objects.exclude(state="asking").select_related("place__application", "place__environment"))
         names = client_keys(rows)
         self.clients = {names[one.pk]: one for one in rows}
@@ -79,6 +83,8 @@ class Hand:
             for (of, key), one in doing.items():
                 if of == kind and one.act == "remove":
                     self.remove(kind, key)
+        if self.moving:
+            raise destinations.asking(self.moving)
 
     def environment(self, key: str, given: Given) -> None:
         """An environment of the firm."""
@@ -115,9 +121,12 @@ class Hand:
     def application(self, key: str, given: Given) -> None:
         """An application and its profile."""
         try:
-            profile = profiles.to_dict(profiles.from_dict(given["profile"]))
+            read = profiles.from_dict(given["profile"])
         except profiles.BadProfile as error:
             raise CannotApply("applications", key, str(error)) from error
+        if path := profiles.path_of_its_own(read):
+            raise CannotApply("applications", key, f"{path[:200]} is an address, and no path")
+        profile = profiles.to_dict(read)
         fields = {name: given[name] for name in ("name", "purpose", "owner", "documentation")}
         found = Application.objects.filter(key=key).first()
         if found is None:
@@ -135,6 +144,8 @@ class Hand:
     def place(self, key: str, given: Given) -> None:
         """An application in an environment, with its access rules."""
         application, environment = Application.objects.get(key=given["application"]), Environment.objects.get(key=given["environment"])
+        if (stands := Place.objects.filter(application=application, environment=environment).first()) is not None:
+            destinations.fix(stands)
         columns = {name: given["addresses"].get(name, "") for name in ADDRESS_FIELDS}
         more = {name: address for name, address in given["addresses"].items() if name not in ADDRESS_FIELDS}
         found, _ = Place.objects.update_or_create(application=application, environment=environment, defaults={
@@ -248,12 +259,27 @@ class Hand:
             Account.objects.update_or_create(
                 connection=found, person=Person.objects.get(username=username), defaults={"expected": expected}
             )
+        if self.leave is not None:
+            destinations.settle(self.by, found, self.leave)
+        else:
+            self.moving += destinations.unsettled(found)
 
     def _secrets(self, connection: Connection, wanted: dict[str, str]) -> None:
         HeldSecret.objects.filter(connection=connection).exclude(key__in=wanted).delete()
         for name, reference in wanted.items():
             credential = Credential.objects.get(pk=reference.removeprefix("safe:"))
+            self._check_belongs(connection, name, credential)
             HeldSecret.objects.update_or_create(connection=connection, key=name, defaults={"credential": credential})
+
+    def _check_belongs(self, connection: Connection, name: str, credential: Credential) -> None:
+        """A secret that a connection does not hold yet is taken up only within one application and environment."""
+        if HeldSecret.objects.filter(connection=connection, key=name, credential=credential).exists():
+            return
+        stands = set(credential.holders.values_list("connection__place_id", flat=True)) | (
+            {credential.client.place_id} if credential.client else set()
+        )
+        if stands and connection.place_id not in stands:
+            raise CannotApply("connections", connection.ref, f"its {name} belongs to another application or environment")
 
     def user(self, key: str, given: Given) -> None:
         """A job, report, script or agent, and what it calls."""

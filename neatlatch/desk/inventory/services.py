@@ -17,9 +17,11 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
+from . import moving
 from .applying import CannotApply, Hand
 from .collecting import client_keys, collect
 from .models import Origin
@@ -74,7 +76,7 @@ def _preview(inventory: reading.Inventory, prune: bool) -> Preview:
     current = collect()
     origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
     base = _refilled(origin.content) if origin else None
-    outcome = merging.merge(current, inventory.content, base, inventory.lines, prune)
+    outcome = moving.said(merging.merge(current, inventory.content, base, inventory.lines, prune))
     return Preview(outcome, reading.digest(current), origin is not None)
 
 
@@ -83,8 +85,9 @@ def _refilled(content: Content) -> Content:
     return {kind.name: {key: full(kind, one) for key, one in content.get(kind.name, {}).items()} for kind in KINDS}
 
 
-def apply(by: Person, text: str, prune: bool = False, seen: str = "") -> Preview:
-    """Apply a file, as a whole or not at all. ``seen`` names what the preview that somebody agreed to was compared with (empty: none was seen).
+def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None) -> Preview:
+    """Apply a file, as a whole or not at all. ``seen`` names what the preview that somebody agreed to was compared with (empty: none was seen); ``leave`` is what to
+    do where something that is held would go to a new place.
 
     What stands at an application that is managed by protocol is changed there first; if it refuses, nothing is changed here.
     """
@@ -96,7 +99,7 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "") -> Preview
         with transaction.atomic():
             # Worked out anew under the write lock, so that what is applied is what stands now.
             found = _preview(inventory, prune)
-            Hand(by).apply(found.outcome.changes, found.outcome.content)
+            Hand(by, leave).apply(found.outcome.changes, found.outcome.content)
             if inventory.base:
                 Origin.objects.update_or_create(
                     digest=inventory.base, defaults={"content": found.outcome.base, "at": timezone.now(), "by": by.username}

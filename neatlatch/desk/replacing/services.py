@@ -16,6 +16,7 @@ from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common import safe, won
 from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, HeldSecret
 from neatlatch.desk.credentials.models import Credential
@@ -96,6 +97,8 @@ def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
 def _made(by: Person, replacement: Replacement, new: Credential) -> Replacement:
     """Note the new one, as staged; where only one may live, it is put to use at once. Part of the surrounding transaction."""
     Credential.objects.filter(pk=new.pk).update(state=Credential.State.STAGED, replaces=replacement.old)
+    for one in Credential.objects.filter(pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]):
+        destinations.follow(new, one)
     replacement.new, replacement.made, replacement.said = new, timezone.now(), ""
     replacement.save()
     write(by, "made one to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})

@@ -15,8 +15,7 @@ from neatlatch.core import oauth2
 from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.scopes import split
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.rounds import services as rounds
@@ -64,7 +63,7 @@ def attempt(connection: Connection, shown: Mapping[str, Credential], values: Map
     connection.tried = dict(shown)
     connection.values = {**connection.values, **values}
     try:
-        way = road(connection.time_limit, tokens.shown(connection))
+        way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
     except RoadError as error:
         return Outcome(False, False, error.failure.detail)
     with way:

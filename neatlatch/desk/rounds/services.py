@@ -16,13 +16,13 @@ from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
+from neatlatch.core.destinations import origin
 from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
 from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
 from neatlatch.core.sending import Credentials, NotComplete, dress
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.common.roads import road
-from neatlatch.desk.connections import halves, tokens
+from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -47,6 +47,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
     profile, values = connection.place.application.read_profile(), connection.values
     needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    introspection = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
     opened = {} if connection.scheme in OAUTH2 else {key: one.open().reveal() for key, one in connection.secrets().items()}
     return Plan(
         scheme=connection.scheme,
@@ -61,7 +62,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         further=tuple(_further(one, values, opened) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
-        introspection_endpoint=halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots),
+        introspection_endpoint=introspection if origin(introspection) in destinations.places(connection) else "",
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
         implies=profile.implies,
@@ -142,9 +143,11 @@ def run(test: Test) -> Test:
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results = _Watch(test), []
     try:
-        way = road(connection.time_limit, tokens.shown(connection))
+        way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
     except RoadError as error:
-        return _finish(test, [RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)], None)
+        nowhere = RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)
+        watch.rung(nowhere)
+        return _finish(test, [nowhere], None)
     with way:
         climb = Climb(
             plan_of(connection, test),
@@ -404,7 +407,7 @@ def clear_leftovers() -> int:
     rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
     for row in rows.select_related("connection__place__application")[:100]:
         try:
-            with road(15.0, tokens.shown(row.connection)) as way:
+            with destinations.road_of(row.connection, 15.0, tokens.shown(row.connection)) as way:
                 request = oauth2.api_request(row.method, row.address)
                 if row.connection.scheme in OAUTH2:
                     held, _ = tokens.hold(row.connection, way)

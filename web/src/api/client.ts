@@ -73,6 +73,65 @@ api.use({
   },
 })
 
+/** Something that is held and would go to a server that nobody cleared it for. */
+export type Move = Schemas['MoveOut']
+/** What to do with it: it may go there, by a fresh code and a reason, or is let go of. */
+export interface Leave {
+  code: string
+  reason: string
+  letGo: boolean
+}
+type Asking = (moves: Move[], refused: Problem | null) => Promise<Leave | null>
+let askLeave: Asking | null = null
+let overLeave: () => void = () => {}
+
+/** Who is asked for leave where a change would send what is held elsewhere, and is told when that is over. */
+export function whenMoving(ask: Asking, over: () => void): void {
+  askLeave = ask
+  overLeave = over
+}
+
+const leaveHeaders = (leave: Leave): Record<string, string> =>
+  leave.letGo
+    ? { 'Neatlatch-Held': 'let-go' }
+    : { 'Neatlatch-Code': leave.code.trim(), 'Neatlatch-Reason': encodeURIComponent(leave.reason.trim()) }
+
+const asProblem = (response: Response, told: Partial<Problem>): Problem =>
+  new Problem(response.status, told.title ?? '', told.detail ?? '', told.errors)
+
+/** The same request again, with leave, until it is taken or whoever was asked gives up. */
+async function withLeave(kept: Request, refused: Response): Promise<Response | undefined> {
+  if (refused.status !== 409 || !askLeave) return
+  const { moves } = (await refused.clone().json()) as { moves?: Move[] }
+  if (!moves?.length) return
+  let problem: Problem | null = null
+  for (;;) {
+    const leave: Leave | null = await askLeave(moves, problem)
+    if (!leave) break
+    const again = new Request(kept.clone(), { credentials: 'same-origin' })
+    for (const [name, value] of Object.entries(leaveHeaders(leave))) again.headers.set(name, value)
+    const response = await fetch(again)
+    if (![403, 422, 429].includes(response.status)) {
+      overLeave()
+      return response
+    }
+    problem = asProblem(response, (await response.json()) as Partial<Problem>)
+  }
+  overLeave()
+}
+
+const sent = new WeakMap<Request, Request>()
+api.use({
+  onRequest({ request }) {
+    if (request.method !== 'GET') sent.set(request, request.clone())
+    return request
+  },
+  onResponse({ request, response }) {
+    const kept = sent.get(request)
+    return kept ? withLeave(kept, response) : undefined
+  },
+})
+
 interface Answered<T> {
   data?: T
   error?: unknown

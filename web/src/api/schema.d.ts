@@ -1789,7 +1789,8 @@ export interface paths {
         head?: never;
         /**
          * Change
-         * @description Change the caller side.
+         * @description Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
+         *     ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``.
          */
         patch: operations["neatlatch_desk_connections_api_change"];
         trace?: never;
@@ -1808,6 +1809,26 @@ export interface paths {
          * @description Carry out an act that a pin offers.
          */
         post: operations["neatlatch_desk_connections_api_act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/clearances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Clear
+         * @description Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change.
+         */
+        post: operations["neatlatch_desk_connections_api_clear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2697,7 +2718,7 @@ export interface paths {
         put?: never;
         /**
          * Apply
-         * @description Apply a file, as a whole or not at all.
+         * @description Apply a file, as a whole or not at all. Where something that is held would go to a new place it wants leave, as a change of the connection does.
          */
         post: operations["neatlatch_desk_inventory_api_apply"];
         delete?: never;
@@ -6401,6 +6422,11 @@ export interface components {
              */
             next_break: string;
             /**
+             * Uncleared
+             * @default []
+             */
+            uncleared: components["schemas"]["MoveOut"][];
+            /**
              * Notes
              * @default {}
              */
@@ -6451,6 +6477,22 @@ export interface components {
             put_in: string | null;
             /** Put In By */
             put_in_by: string;
+        };
+        /**
+         * MoveOut
+         * @description Something that is held and would go where nobody cleared it for.
+         */
+        MoveOut: {
+            /** Ref */
+            ref: string;
+            /** What */
+            what: string;
+            /** Hint */
+            hint: string;
+            /** Goes To */
+            goes_to: string;
+            /** Would Go To */
+            would_go_to: string;
         };
         /**
          * PinOut
@@ -21396,6 +21438,136 @@ export interface operations {
                 "application/json": components["schemas"]["ActIn"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_connections_api_clear: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -92,6 +92,7 @@
     said = Object.values(notes).flat()
     if (searchParams.get('put')) searchParams.delete('put')
   }
+  const clear = () => run(() => ok(api.POST('/api/connections/{ref}/clearances', { params: { path: { ref } } })))
   const choose = (client: string) =>
     run(() => ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref } }, body: { client } }))).then(
       () => (open = ''),
@@ -148,6 +149,15 @@
       Cleaned: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
+  {#if connection.uncleared?.length}
+    <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      {#each connection.uncleared as one, at (at)}{one.what} <span class="value">{one.hint}</span> goes to {one.goes_to} and would go
+        to {one.would_go_to}.
+      {/each}
+      Until somebody clears that, it is sent nowhere: not tested, not drawn.
+      {#if may('change')}<button class="act ms-2" disabled={acts.busy} onclick={clear}>Clear it, or let go of it</button>{/if}
+    </p>
+  {/if}
   {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
   {#if open === 'secret' && may('change')}{#key which}<PutSecret {connection} {which} done={closed} />{/key}{/if}
   {#if open === 'certificate' && may('change')}<PutCertificate {connection} done={closed} />{/if}

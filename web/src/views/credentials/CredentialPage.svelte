@@ -4,6 +4,7 @@
   import { api, ok, Problem } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
+  import CodeField from '../../lib/CodeField.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -109,16 +110,7 @@
       <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
         <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
       </Field>
-      {#if open === 'reveal'}<Field id="fresh-code" label="Code of your second factor" error={errors.code}>
-          <input
-            id="fresh-code"
-            class="line-in value max-w-40"
-            inputmode="numeric"
-            autocomplete="one-time-code"
-            bind:value={form.code}
-            required
-          />
-        </Field>{/if}
+      {#if open === 'reveal'}<CodeField id="fresh-code" error={errors.code} bind:value={form.code} />{/if}
       <button class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}" disabled={acts.busy || !form.why.trim()}
         >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
       >

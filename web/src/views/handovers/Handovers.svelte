@@ -2,7 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, Problem } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
-  import Field from '../../lib/Field.svelte'
+  import CodeField from '../../lib/CodeField.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
@@ -96,16 +96,7 @@
       </p>
       {#if permitting === one.environment}
         <form class="mb-2" onsubmit={withCode}>
-          <Field id="permit-code" label="Code of your second factor" error={errors.code}
-            ><input
-              id="permit-code"
-              class="line-in value"
-              inputmode="numeric"
-              autocomplete="one-time-code"
-              bind:value={code}
-              required
-            /></Field
-          >
+          <CodeField id="permit-code" error={errors.code} bind:value={code} />
           <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>
           <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}>Cancel</button>
         </form>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, ok, Problem, type Schemas } from '../../api/client'
   import CopyLine from '../../lib/CopyLine.svelte'
+  import CodeField from '../../lib/CodeField.svelte'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { confirmFactor, dropFactor, endOtherSessions, session } from '../../lib/session.svelte'
@@ -63,35 +64,19 @@
       <li>Type the six digits that it shows now.</li>
     </ol>
     <form onsubmit={confirm} class="max-w-xs">
-      <Field id="factor-code" label="Code" error={errors.code}
-        ><input
-          id="factor-code"
-          class="line-in value"
-          inputmode="numeric"
-          autocomplete="one-time-code"
-          bind:value={code}
-          required
-        /></Field
-      >
+      <CodeField id="factor-code" label="Code" error={errors.code} bind:value={code} />
       <button class="btn btn-primary btn-sm">It is set up</button>
       <button type="button" class="btn btn-sm" onclick={() => ((begun = null), (code = ''), (problem = null))}>Leave it</button>
     </form>
   {:else if session.who?.second_factor}
     <p class="mb-3">It is set up. You are asked for it when you log in, and when you have a stored secret shown again.</p>
     <form onsubmit={replacing ? begin : drop} class="max-w-xs">
-      <Field
+      <CodeField
         id="drop-code"
         label={replacing ? 'To set up another device, give a code of this one' : 'To do without it, give a code of it'}
         error={errors.code}
-        ><input
-          id="drop-code"
-          class="line-in value"
-          inputmode="numeric"
-          autocomplete="one-time-code"
-          bind:value={code}
-          required
-        /></Field
-      >
+        bind:value={code}
+      />
       <button class="btn {replacing ? 'btn-primary' : 'btn-error'} btn-sm" disabled={!code.trim()}
         >{replacing ? 'Set up another device' : 'Do without it'}</button
       >

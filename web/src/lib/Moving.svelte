@@ -1,0 +1,84 @@
+<script lang="ts">
+  import CodeField from './CodeField.svelte'
+  import Field from './Field.svelte'
+  import { answer, moving } from './leave.svelte'
+  import ProblemBox from './ProblemBox.svelte'
+  import { session } from './session.svelte'
+
+  let dialog: HTMLDialogElement | undefined = $state()
+  let reason = $state('')
+  let code = $state('')
+  let letting = $state(false)
+  const open = $derived(moving.moves.length > 0)
+  const errors = $derived(moving.refused?.errors ?? {})
+
+  $effect(() => {
+    if (open) dialog?.showModal()
+    else {
+      dialog?.close()
+      reason = ''
+      code = ''
+      letting = false
+    }
+  })
+  const send = (event: Event) => {
+    event.preventDefault()
+    answer({ code, reason, letGo: false })
+    code = ''
+  }
+</script>
+
+<dialog
+  bind:this={dialog}
+  class="sheet text-base-content m-auto w-[36rem] max-w-full p-5 backdrop:bg-black/40"
+  aria-labelledby="moving-title"
+  oncancel={(event) => {
+    event.preventDefault()
+    answer(null)
+  }}
+>
+  <h2 id="moving-title" class="mb-2">This would send what is held to another server</h2>
+  <table class="rows mb-3">
+    <thead><tr><th>What</th><th>Goes to</th><th>Would go to</th></tr></thead>
+    <tbody>
+      {#each moving.moves as one, at (at)}
+        <tr
+          ><td>{one.what} <span class="value">{one.hint}</span><br /><span class="text-soft value">{one.ref}</span></td><td
+            class="value break-all">{one.goes_to}</td
+          ><td class="value text-error break-all">{one.would_go_to}</td></tr
+        >
+      {/each}
+    </tbody>
+  </table>
+  <p class="mb-3">Nothing has been saved. Whoever runs the other server can read what is sent there.</p>
+  {#if letting}
+    <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+      The change is saved, and what the table names is no longer held here: put it in anew, or sign in again, to go on.
+    </p>
+    <button class="btn btn-error btn-sm" disabled={moving.busy} onclick={() => answer({ code: '', reason: '', letGo: true })}
+      >Save and let go of it</button
+    >
+    <button class="btn btn-sm" onclick={() => (letting = false)}>Back</button>
+  {:else}
+    <form onsubmit={send}>
+      {#if session.who?.second_factor}
+        <Field id="moving-reason" label="Why it may go there" error={errors.reason} help="It stands in the journal."
+          ><input id="moving-reason" class="line-in" maxlength="300" bind:value={reason} required /></Field
+        >
+        <CodeField id="moving-code" error={errors.code} bind:value={code} />
+      {:else}
+        <p class="help mb-3">
+          To send it there you need a second factor that is at least a day old. Set one up at <a class="act" href="/me"
+            >My log-in</a
+          >.
+        </p>
+      {/if}
+      {#if !errors.code && !errors.reason}<ProblemBox problem={moving.refused} />{/if}
+      <p class="mt-3 flex flex-wrap gap-2">
+        {#if session.who?.second_factor}<button class="btn btn-primary btn-sm" disabled={moving.busy}>Send it there</button>{/if}
+        <button type="button" class="btn btn-sm" onclick={() => (letting = true)}>Let go of it …</button>
+        <button type="button" class="btn btn-sm ms-auto" onclick={() => answer(null)}>Change nothing</button>
+      </p>
+    </form>
+  {/if}
+</dialog>
