@@ -13,7 +13,7 @@ from tests.harness import CHROMIUM_FLAGS
 
 ROOT = Path(__file__).resolve().parents[1]
 OUT = ROOT / "docs" / "screenshots"
-ADDRESS = "http://127.0.0.1:8600"
+ADDRESS = "http://localhost:8600"
 
 
 def log_in(page: Page) -> None:

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from neatlatch import __version__, cli_safe
+from neatlatch import __version__, cli_people, cli_safe
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -65,22 +65,6 @@ def _journal(given: argparse.Namespace) -> int:
         print(f"The journal does not hold. {fault}")
         return 1
     print(f"The journal holds: {Entry.objects.count()} entries, each with the hash of the one before.")
-    return 0
-
-
-def _person(given: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.common.problems import Problem
-    from neatlatch.desk.people import services
-
-    password = os.environ.get("NLATCH_PASSWORD") or getpass.getpass("Password: ")
-    try:
-        person = services.add(None, given.username, given.name, given.role, password)
-    except Problem as problem:
-        for text in problem.errors.values():
-            print(f"nlatch: {text}", file=sys.stderr)
-        return 2
-    print(f"{person.username} can log in now, as {person.get_role_display()}.")
     return 0
 
 
@@ -338,12 +322,7 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("act", choices=["check"], help="check the hash chain from end to end")
     one.set_defaults(run=_journal)
 
-    one = commands.add_parser("person", help="add a person who can log in")
-    one.add_argument("act", choices=["add"])
-    one.add_argument("username")
-    one.add_argument("--name", default="")
-    one.add_argument("--role", default="reader", help="reader, operator, administrator or auditor")
-    one.set_defaults(run=_person)
+    cli_people.add_to(commands)
     return parser
 
 

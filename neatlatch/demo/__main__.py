@@ -160,7 +160,8 @@ def main() -> None:
     environment = {
         **os.environ,
         "NEATLATCH_HOME": str(home),
-        "NEATLATCH_URL": f"http://127.0.0.1:{given.port}",
+        "NEATLATCH_URL": f"http://localhost:{given.port}",  # a name, because browsers make no passkeys for an IP address
+        "NEATLATCH_HOSTS": "127.0.0.1",
         "NEATLATCH_TRUST": str(home / "standins" / "certificates" / "root.pem"),
         "NEATLATCH_FIRM": "Gannet Sound Ferries",
         "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128",

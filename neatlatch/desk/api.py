@@ -32,8 +32,10 @@ from neatlatch.desk.finding.api import router as finds
 from neatlatch.desk.house.api import router as house
 from neatlatch.desk.inventory.api import router as inventory
 from neatlatch.desk.journal.api import router as journal
+from neatlatch.desk.people import log_in
 from neatlatch.desk.people.api import router as people
 from neatlatch.desk.people.models import Person
+from neatlatch.desk.people.own_api import router as own_log_in
 from neatlatch.desk.replacing.api import router as replacing
 from neatlatch.desk.rounds.api import router as rounds
 from neatlatch.desk.users.api import router as users
@@ -50,6 +52,17 @@ def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse
         return view(request, *rest, **more)
 
     return look
+
+
+class PersonAuth(SessionAuth):
+    """Whoever is logged in; their session notes now and then that it is used."""
+
+    def authenticate(self, request: HttpRequest, key: str | None) -> Any:
+        """The person, or ``None``."""
+        person = super().authenticate(request, key)
+        if person is not None:
+            log_in.note_seen(request)
+        return person
 
 
 class ProblemOut(Schema):
@@ -83,13 +96,14 @@ class DeskAPI(NinjaAPI):
 api = DeskAPI(
     title="Neat Latch",
     version=__version__,
-    auth=SessionAuth(),
+    auth=PersonAuth(),
     docs_url=None,
     openapi_url="/openapi.json",
     docs_decorator=_for_people,
     parser=json_bodies.Bounded(),
 )
 for router in (
+    own_log_in,
     people,
     applications,
     clients,

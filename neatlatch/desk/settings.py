@@ -66,7 +66,6 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "django.contrib.staticfiles",
     "ninja",
-    "axes",
     "csp",
     "huey.contrib.djhuey",
     "neatlatch.desk.common",
@@ -95,7 +94,6 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "axes.middleware.AxesMiddleware",
     "neatlatch.desk.common.caching.no_store",
 ]
 ROOT_URLCONF = "neatlatch.desk.urls"
@@ -120,21 +118,11 @@ LANGUAGE_CODE = "en"
 
 # People
 AUTH_USER_MODEL = "people.Person"
-AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
-AXES_FAILURE_LIMIT = 5
-AXES_COOLOFF_TIME = 0.25  # hours
-AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
-AXES_LOCKOUT_CALLABLE = "neatlatch.desk.people.api.locked_out"
-AXES_RESET_ON_SUCCESS = True
-AXES_ENABLE_ADMIN = False
-AXES_VERBOSE = False
-AXES_USERNAME_FORM_FIELD = "username"
-AXES_SENSITIVE_PARAMETERS = ["password"]
 
 # Cookies: “Secure” on everything but a loopback address, where browsers may drop such cookies.
 SESSION_COOKIE_NAME = "__Host-neatlatch" if SECURE else "neatlatch"
@@ -205,7 +193,6 @@ LOGGING = {
     "handlers": {"out": {"class": "logging.StreamHandler", "formatter": "lines"}},
     "root": {"handlers": ["out"], "level": os.environ.get("NEATLATCH_LOG", "INFO")},
     "loggers": {
-        "axes": {"level": "ERROR"},
         "httpx": {"level": "WARNING"},
         "httpcore": {"level": "WARNING"},
         "huey": {"level": "WARNING"},

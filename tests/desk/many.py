@@ -22,7 +22,7 @@ FEW = {
     "auth.Group",
     "sessions.Session",
 }
-NOT_OURS = ("axes", "auth", "contenttypes", "sessions")
+NOT_OURS = ("auth", "contenttypes", "sessions")
 
 
 def kinds() -> list[type[Model]]:

@@ -14,7 +14,6 @@ import time_machine
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 from django.conf import settings
-from django.contrib.sessions.models import Session
 from django.db import connection
 from django.test import Client as WebClient
 from django.utils import timezone
@@ -32,7 +31,7 @@ from neatlatch.desk.credentials import handing
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.people.models import Person, Session
 
 from .conftest import PASSWORD, STORY, forget_the_journal
 

@@ -68,7 +68,7 @@ def stop(demo: subprocess.Popen[str]) -> None:
 def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     demo = start("--port", str(port))
     said = read_until_ready(demo)
-    address = f"http://127.0.0.1:{port}"
+    address = f"http://localhost:{port}"
     assert address in said
     logins = {line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")}
     assert set(logins) == {"morag", "ewan", "isla", "hamish", "rowan"}

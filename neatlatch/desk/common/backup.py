@@ -10,7 +10,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from django.conf import settings
-from django.contrib.sessions.models import Session
 from django.db import connections, transaction
 from django.db.models import F
 from django.utils import timezone
@@ -60,7 +59,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
             target.execute("PRAGMA journal_mode=DELETE")
             # Who is logged in now is nobody's concern later; no trace of it stays in pages that are free.
             target.execute("PRAGMA secure_delete=ON")
-            target.execute("DELETE FROM django_session")
+            target.execute("DELETE FROM people_session")
             target.commit()
         entries = _looked_at(half)
         half.replace(copy)
@@ -134,6 +133,7 @@ def settle() -> list[str]:
     from neatlatch.desk.certificates.models import Authority
     from neatlatch.desk.credentials import handing
     from neatlatch.desk.house.models import Access, Grant
+    from neatlatch.desk.people.models import Session
 
     now, said = timezone.now(), []
     with transaction.atomic():

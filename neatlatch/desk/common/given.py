@@ -27,6 +27,8 @@ LONGEST = {
     "secret": 64 * KIB,
     "secrets": 64 * KIB,
     "value": 64 * KIB,
+    # What a browser answers for a passkey, with what its maker attests.
+    "credential": 64 * KIB,
     "values": 256 * KIB,
 }
 # The most parts of a list or an object, by the field's name.

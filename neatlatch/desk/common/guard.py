@@ -8,7 +8,6 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.contrib.sessions.backends.db import SessionStore
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
@@ -109,8 +108,7 @@ def _claimed(
 
 
 def forget_old(now: datetime) -> int:
-    """Let go of answers that nobody asks for again after a week, and of sessions that ended. Answers how many answers."""
-    SessionStore.clear_expired()
+    """Let go of answers that nobody asks for again after a week. Answers how many."""
     return Repeatable.objects.filter(at__lt=now - timedelta(days=7)).delete()[0]
 
 

@@ -24,7 +24,7 @@ from neatlatch.desk.common import roads
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.services import write
-from neatlatch.desk.people import services as people
+from neatlatch.desk.people import factors
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
@@ -67,7 +67,7 @@ def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
         return None
     if not reason.strip():
         raise wrong_fields({"reason": "Say why it may go there. It stands in the journal."})
-    people.check_factor(by, code, for_stored=True)
+    factors.check(by, code, for_stored=True)
     return Leave(reason.strip()[:_LONGEST_REASON])
 
 

@@ -182,26 +182,29 @@ def _own_application(by: Person, key: str, to: str) -> None:
 
 
 @transaction.atomic
-def change(by: Person, person: Person, role: str | None, active: bool | None) -> Person:
+def change(by: Person | str, person: Person, role: str | None, active: bool | None) -> Person:
     """Change a role, or switch somebody's access on or off; with that goes what they allowed clients of the house. Raises field errors."""
-    was, person = person.is_active, people.change(by, person, role, active)
+    was = person.is_active
+    person = people.change(by, person, role, active)
     if was and not person.is_active:
         tokens.end_those_of(by, person, "may not log in any more", timezone.now())
     return person
+
+
+@transaction.atomic
+def end_access(by: Person, person: Person) -> None:
+    """A person left: they cannot log in any more, and what acted in their name at the house has ended. Raises field errors for the last administrator."""
+    change(by, person, None, False)
+    Person.objects.filter(pk=person.pk).update(left=timezone.now())
+    Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
+    write(by, "left", "person", person.username)
 
 
 def leave(by: Person, person: Person) -> dict[str, Any]:
     """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
     if person.pk == by.pk:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
-    with transaction.atomic():
-        if people.is_last_administrator(person):
-            raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
-        person.is_active, person.left, person.epoch = False, timezone.now(), person.epoch + 1
-        person.save(update_fields=["is_active", "left", "epoch"])
-        Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
-        tokens.end_those_of(by, person, "left the firm", timezone.now())
-        write(by, "left", "person", person.username)
+    end_access(by, person)
     ended = {}
     for one in Connection.objects.filter(token_sets__person=person).select_related("place__application").distinct():
         ended[one.ref] = accounts.disconnect(by, one, person, forget=True)

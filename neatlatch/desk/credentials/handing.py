@@ -23,8 +23,8 @@ from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.house import issuing
 from neatlatch.desk.journal.services import write
+from neatlatch.desk.people import factors
 from neatlatch.desk.people.models import Person
-from neatlatch.desk.people.services import check_factor
 
 from .models import Credential, Handover
 from .services import carried, close
@@ -248,7 +248,7 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
         raise Problem(410, "Nobody can read this secret back.", "It was handed over, and only its digest was kept. Have a new one made.")
     if len(reason.strip()) < 5:
         raise wrong_fields({"reason": "Say why; it stands in the journal."})
-    check_factor(by, code, for_stored=True)
+    factors.check(by, code, for_stored=True)
     value = credential.open().reveal()
     with transaction.atomic():
         write(
@@ -262,7 +262,7 @@ def permit_revealing(by: Person, environment: Environment, yes: bool, code: str)
     if environment.reveals == yes:
         return
     if yes:
-        check_factor(by, code, for_stored=True)
+        factors.check(by, code, for_stored=True)
     with transaction.atomic():
         Environment.objects.filter(pk=environment.pk).update(reveals=yes)
         write(by, "permitted showing stored secrets of" if yes else "forbade showing stored secrets of", "environment", environment.name)

@@ -22,15 +22,14 @@ from neatlatch.desk.access.models import RuleBook
 from neatlatch.desk.applications.models import Application, Environment, Place, ProfileVersion
 from neatlatch.desk.applications.services import ADDRESS_FIELDS
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import destinations
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import destinations, leaving
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.connections.models import Account, Connection, HeldSecret, TokenSet
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.house import tokens
-from neatlatch.desk.people.models import Person, Role, Team
-from neatlatch.desk.people.services import is_last_administrator
+from neatlatch.desk.people.models import Person, Team
 from neatlatch.desk.users.models import Use, User
 
 from .collecting import client_keys, place_key, user_key
@@ -97,19 +96,13 @@ class Hand:
         if found is None:
             found = Person(username=key)
             found.set_unusable_password()
-        if found.pk and (given["role"] != Role.ADMINISTRATOR or not given["active"]) and is_last_administrator(found):
-            raise CannotApply("people", key, "this is the last administrator")
-        if found.pk and found.is_active and not given["active"]:
-            tokens.end_those_of(self.by, found, "may not log in any more", self.now)
-        if (found.role, found.is_active) != (given["role"], given["active"]):
-            found.epoch += 1
-        found.first_name, found.last_name, found.role, found.is_active, found.email = (
-            first,
-            last,
-            given["role"],
-            given["active"],
-            given["email"],
-        )
+        if found.pk and (found.role, found.is_active) != (given["role"], given["active"]):
+            try:
+                found = leaving.change(self.by, found, given["role"], given["active"])
+            except Problem as problem:
+                raise CannotApply("people", key, problem.detail) from problem
+        found.first_name, found.last_name, found.email = first, last, given["email"]
+        found.role, found.is_active = given["role"], given["active"]
         found.save()
 
     def team(self, key: str, given: Given) -> None:
@@ -330,11 +323,10 @@ class Hand:
             next(one for one in Place.objects.select_related("application", "environment") if place_key(one) == key).delete()
         elif kind == "people":
             person = Person.objects.get(username=key)
-            if is_last_administrator(person):
-                raise CannotApply(kind, key, "this is the last administrator; name another in the file first")
-            tokens.end_those_of(self.by, person, "left the firm", self.now)
-            person.is_active, person.left, person.epoch = False, self.now, person.epoch + 1
-            person.save(update_fields=["is_active", "left", "epoch"])
+            try:
+                leaving.end_access(self.by, person)
+            except Problem as problem:
+                raise CannotApply(kind, key, problem.detail) from problem
         elif kind == "credentials":
             Credential.objects.filter(pk=key).delete()
         elif kind == "teams":

@@ -5,8 +5,13 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
+from django.contrib.auth import SESSION_KEY
 from django.contrib.sessions.backends import db
 from django.utils import timezone
+from django.utils.dateparse import parse_datetime
+
+# Where a session's data says when and from where it was begun.
+LOG_IN = "log_in"
 
 
 def digest(key: str) -> str:
@@ -16,6 +21,13 @@ def digest(key: str) -> str:
 
 class SessionStore(db.SessionStore):
     """Django's own store in the database, but for what stands there as the key."""
+
+    @classmethod
+    def get_model_class(cls) -> Any:
+        """Our own, which says whose it is."""
+        from .models import Session  # apps are not ready when the settings name this module
+
+        return Session
 
     def _kept(self) -> Any:
         """The rows of this session."""
@@ -46,15 +58,11 @@ class SessionStore(db.SessionStore):
 
     def create_model_instance(self, data: dict[str, Any]) -> Any:
         """The row to be saved."""
-        row = super().create_model_instance(data)
-        row.session_key = digest(row.session_key)
-        return row
+        return _told(super().create_model_instance(data), data)
 
     async def acreate_model_instance(self, data: dict[str, Any]) -> Any:
         """The row to be saved."""
-        row = await super().acreate_model_instance(data)
-        row.session_key = digest(row.session_key)
-        return row
+        return _told(await super().acreate_model_instance(data), data)
 
     def delete(self, session_key: str | None = None) -> None:
         """Remove this session, or the one of a key."""
@@ -65,3 +73,12 @@ class SessionStore(db.SessionStore):
         """Remove this session, or the one of a key."""
         if (key := session_key or self.session_key) is not None:
             await self.model.objects.filter(session_key=digest(key)).adelete()
+
+
+def _told(row: Any, data: dict[str, Any]) -> Any:
+    """The row with a digest in place of the key, and with whose it is, and when and from where it was begun."""
+    said = data.get(LOG_IN) or {}
+    row.session_key, row.person_id = digest(row.session_key), data.get(SESSION_KEY)
+    row.begun, row.seen = (parse_datetime(said[name]) if said.get(name) else None for name in ("begun", "seen"))
+    row.address, row.browser = str(said.get("address", ""))[:45], str(said.get("browser", ""))[:200]
+    return row

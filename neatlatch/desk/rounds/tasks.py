@@ -14,6 +14,7 @@ from neatlatch.desk.connections import tokens
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
+from neatlatch.desk.people import log_in
 
 from . import services
 from .clockwork import Clockwork, Loop
@@ -56,7 +57,14 @@ def renew() -> None:
 def keep_house() -> None:
     """Revoke what nobody took, and clear away what ended. What fails is logged and holds nothing else up."""
     now = timezone.now()
-    for work in (handing.end_untaken, house_tokens.clear_ended, guard.forget_old, ledger.roll_up, services.forget_old_samples):
+    for work in (
+        handing.end_untaken,
+        house_tokens.clear_ended,
+        guard.forget_old,
+        log_in.forget_old,
+        ledger.roll_up,
+        services.forget_old_samples,
+    ):
         try:
             work(now)
         except Exception:

@@ -2,20 +2,26 @@ import { api, ok, useCsrf, whenLoggedOut, type Schemas } from '../api/client'
 
 type Session = Schemas['SessionOut']
 
-/** Who is logged in. The one piece of state that is no query: everything else depends on it. */
-export const session = $state<{ known: boolean; who: Session | null }>({ known: false, who: null })
+/** Who is logged in, and where passkeys work. The one piece of state that is no query: everything else depends on it. */
+export const session = $state<{ known: boolean; who: Session | null; passkeysAt: string }>({
+  known: false,
+  who: null,
+  passkeysAt: '',
+})
 
-function take(found: Session): void {
+/** What an act on one's own log-in answered: who is logged in now, under a new key. */
+export function take(found: Session): void {
   useCsrf(found.csrf)
   session.who = found.person ? found : null
+  session.passkeysAt = found.passkeys_at ?? ''
   session.known = true
 }
 
 export async function look(): Promise<void> {
   take(await ok(api.GET('/api/session')))
 }
-export async function logIn(username: string, password: string, code = ''): Promise<void> {
-  take(await ok(api.POST('/api/session', { body: { username, password, code } })))
+export async function logIn(username: string, password: string, code = '', new_password = ''): Promise<void> {
+  take(await ok(api.POST('/api/session', { body: { username, password, code, new_password } })))
 }
 export async function logOut(): Promise<void> {
   await ok(api.DELETE('/api/session'))
@@ -23,15 +29,6 @@ export async function logOut(): Promise<void> {
 }
 export async function setKeys(keys_on: boolean): Promise<void> {
   take(await ok(api.PUT('/api/session/preferences', { body: { keys_on } })))
-}
-export async function confirmFactor(code: string): Promise<void> {
-  take(await ok(api.POST('/api/session/second-factors/confirmations', { body: { code } })))
-}
-export async function dropFactor(code: string): Promise<void> {
-  take(await ok(api.POST('/api/session/second-factors/removals', { body: { code } })))
-}
-export async function endOtherSessions(): Promise<void> {
-  take(await ok(api.POST('/api/session/endings')))
 }
 export async function readNotices(): Promise<void> {
   take(await ok(api.DELETE('/api/session/notices')))

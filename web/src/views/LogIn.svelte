@@ -1,5 +1,7 @@
 <script lang="ts">
-  import { Problem } from '../api/client'
+  import { Problem, type Schemas } from '../api/client'
+  import CodeField from '../lib/CodeField.svelte'
+  import Field from '../lib/Field.svelte'
   import ProblemBox from '../lib/ProblemBox.svelte'
   import { logIn } from '../lib/session.svelte'
 
@@ -7,8 +9,12 @@
   let password = $state('')
   let code = $state('')
   let wantsCode = $state(false)
+  let asked = $state<{ options?: Schemas['AskBrowser']['options']; device: boolean }>({ device: true })
+  let wantsNew = $state(false)
+  let fresh = $state('')
   let problem = $state<unknown>(null)
   let busy = $state(false)
+  const errors = $derived(problem instanceof Problem ? problem.errors : {})
   const returned = new URLSearchParams(location.search).get('returned')
 
   async function submit(event: Event): Promise<void> {
@@ -16,13 +22,21 @@
     busy = true
     problem = null
     try {
-      await logIn(username, password, code)
+      await logIn(username, password, code, fresh)
     } catch (error) {
-      // Asked for the first time it is no mistake: the field appears.
-      problem = error instanceof Problem && error.errors.code && !wantsCode ? null : error
-      if (error instanceof Problem && error.errors.code) wantsCode = true
+      problem = error
+      if (error instanceof Problem) {
+        // Asked for the first time it is no mistake: the field appears.
+        if ((error.errors.code && !wantsCode) || (error.errors.new_password && !wantsNew)) problem = null
+        if (error.errors.code) {
+          wantsCode = true
+          const { passkey, device } = error.extra as { passkey?: Schemas['AskBrowser']['options']; device?: boolean }
+          if (passkey || device !== undefined) asked = { options: passkey ?? undefined, device: device ?? true }
+        }
+        if (error.errors.new_password) wantsNew = true
+        if (error.status === 401) password = ''
+      }
       code = ''
-      if (error instanceof Problem && error.status === 401) password = ''
     }
     busy = false
   }
@@ -40,11 +54,23 @@
     <input id="username" class="line-in mb-3" autocomplete="username" required bind:value={username} />
     <label class="label-text" for="password">Password</label>
     <input id="password" class="line-in mb-3" type="password" autocomplete="current-password" required bind:value={password} />
-    {#if wantsCode}
-      <label class="label-text" for="code">Code of your second factor</label>
-      <input id="code" class="line-in value mb-3" autocomplete="one-time-code" inputmode="numeric" required bind:value={code} />
+    {#if wantsNew}
+      <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">This password was given to you. Choose one of your own.</p>
+      <Field id="new-password" label="New password" error={errors.new_password} help="At least twelve characters."
+        ><input
+          id="new-password"
+          type="password"
+          class="line-in"
+          autocomplete="new-password"
+          bind:value={fresh}
+          required
+        /></Field
+      >
     {/if}
-    <ProblemBox {problem} />
+    {#if wantsCode}
+      <CodeField id="code" error={errors.code} bind:value={code} options={asked.options} device={asked.device} />
+    {/if}
+    {#if !errors.code && !errors.new_password}<ProblemBox {problem} />{/if}
     <button class="btn btn-primary mt-3 w-full" disabled={busy}>Log in</button>
   </form>
 </main>

@@ -7,7 +7,7 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Teams from '../accounts/Teams.svelte'
-  import { may } from '../../lib/session.svelte'
+  import { may, session } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
 
   const ROLES: [string, string][] = [
@@ -45,6 +45,19 @@
   }
   const dropFactor = (username: string) =>
     run(() => ok(api.DELETE('/api/people/{username}/second-factors', { params: { path: { username } } })))
+  let giving = $state('')
+  let given = $state('')
+  const givePassword = (event: Event) => {
+    event.preventDefault()
+    void run(async () => {
+      const params = { path: { username: giving } }
+      await ok(api.POST('/api/people/{username}/passwords', { params, body: { password: given } }))
+      giving = ''
+      given = ''
+    })
+  }
+  const logOut = (username: string) =>
+    run(() => ok(api.POST('/api/people/{username}/endings', { params: { path: { username } } })))
   const change = (username: string, body: { role?: string; active?: boolean }) =>
     run(() => ok(api.PATCH('/api/people/{username}', { params: { path: { username } }, body })))
 </script>
@@ -61,7 +74,9 @@
       <div class="sheet overflow-x-auto">
         <table class="rows">
           <thead
-            ><tr><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th></tr
+            ><tr
+              ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th
+              >{#if may('change')}<th>Password</th>{/if}</tr
             ></thead
           >
           <tbody>
@@ -94,7 +109,41 @@
                       aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
                     >{/if}</td
                 >
+                {#if may('change')}<td class="whitespace-nowrap"
+                    >{#if one.must_change}<span class="text-soft">must change it</span
+                      >&nbsp;{/if}{#if one.username !== session.who?.username}<button
+                        class="act"
+                        onclick={() => ((giving = giving === one.username ? '' : one.username), (given = ''))}
+                        aria-label="Give {one.name} a new password">new password</button
+                      >&nbsp;<button
+                        class="act"
+                        onclick={() => void logOut(one.username)}
+                        aria-label="Log {one.name} out everywhere">log out</button
+                      >{/if}</td
+                  >{/if}
               </tr>
+              {#if giving === one.username}
+                <tr
+                  ><td colspan="7"
+                    ><form class="bg-quiet-ground flex flex-wrap items-end gap-3 rounded-md px-4 py-3" onsubmit={givePassword}>
+                      <Field
+                        id="given-password"
+                        label="Password for {one.name}"
+                        error={errors.password}
+                        help="They must change it when they log in. Their sessions end."
+                        ><input
+                          id="given-password"
+                          type="password"
+                          class="line-in"
+                          autocomplete="new-password"
+                          bind:value={given}
+                          required
+                        /></Field
+                      ><button class="btn btn-primary btn-sm mb-3">Give it</button>
+                    </form></td
+                  ></tr
+                >
+              {/if}
             {/each}
           </tbody>
         </table>
@@ -114,7 +163,11 @@
               >{#each ROLES as [role, what] (role)}<option value={role}>{role}: {what}</option>{/each}</select
             ></Field
           >
-          <Field id="p-password" label="First password" error={errors.password}
+          <Field
+            id="p-password"
+            label="First password"
+            error={giving ? '' : errors.password}
+            help="They choose another when they first log in."
             ><input
               id="p-password"
               type="password"

@@ -1,0 +1,157 @@
+"""``nlatch person``: people who log in, and their log-in, for whoever runs the machine. It asks for no log-in: who may read the key file may do everything."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import os
+import sys
+from collections.abc import Callable
+from typing import Any
+
+KEEPER = "whoever runs the machine"
+
+
+def _password(words: str = "Password: ") -> str:
+    return os.environ.get("NLATCH_PASSWORD") or getpass.getpass(words)
+
+
+def _person(given: argparse.Namespace) -> Any:
+    from neatlatch.desk.common.problems import not_found
+    from neatlatch.desk.people.models import Person
+
+    found = Person.objects.filter(username=given.username).first()
+    if found is None:
+        raise not_found("person")
+    return found
+
+
+def _add(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people import services
+
+    person = services.add(None, given.username, given.name, given.role, _password(), must_change=given.must_change)
+    print(f"{person.username} can log in now, as {person.get_role_display()}.")
+
+
+def _list(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people.models import Person
+
+    for one in Person.objects.order_by("username").iterator():
+        print(f"{one.username:<24} {one.role:<14} {'on ' if one.is_active else 'off'}  {one.shown_name}")
+
+
+def _show(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people import factors, log_in
+
+    one = _person(given)
+    print(
+        f"{one.shown_name}, {one.get_role_display()}, access {'on' if one.is_active else 'off'}{', must change the password' if one.must_change else ''}"
+    )
+    print(
+        f"one-time codes: {f'since {one.factor_since:%Y-%m-%d}' if one.factor is not None and one.factor_since else 'yes' if one.factor is not None else 'none'}"
+    )
+    for passkey in one.passkeys.all():
+        print(
+            f"passkey {passkey.pk}: {passkey.name}, added {passkey.added:%Y-%m-%d}, last used {f'{passkey.last_used:%Y-%m-%d}' if passkey.last_used else 'never'}"
+        )
+    print(f"recovery codes left: {factors.recovery_left(one)}")
+    for session in log_in.sessions_of(one):
+        print(f"session {log_in.public_id(session)}: begun {session.begun:%Y-%m-%d %H:%M} from {session.address or '?'}, last seen {session.seen:%H:%M}, "
+              f"{session.browser[:60]}" if session.begun and session.seen else f"session {log_in.public_id(session)}")  # fmt: skip
+
+
+def _change(given: argparse.Namespace) -> None:
+    from neatlatch.desk.connections import leaving
+
+    one = leaving.change(KEEPER, _person(given), given.role, None if given.access is None else given.access == "on")
+    print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")
+
+
+def _give_password(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people import log_in
+
+    log_in.give_password(KEEPER, _person(given), _password("New password: "))
+    print(f"{given.username} must change it when they log in. Their sessions have ended.")
+
+
+def _end(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people import log_in
+
+    if given.session:
+        log_in.end_session(KEEPER, _person(given), given.session)
+        print("It has ended.")
+    else:
+        log_in.end_sessions(KEEPER, _person(given))
+        print(f"{given.username} is logged out everywhere.")
+
+
+def _drop(given: argparse.Namespace) -> None:
+    from neatlatch.desk.people import factors
+
+    if given.passkey is not None:
+        factors.drop_passkey(KEEPER, _person(given), given.passkey)
+        print("The passkey is taken away.")
+    else:
+        factors.drop_all(KEEPER, _person(given))
+        print(f"{given.username} has no second factor any more, and is told so at the next log-in.")
+
+
+def _recovery(given: argparse.Namespace) -> None:
+    from django.db import transaction
+
+    from neatlatch.desk.people import factors
+
+    one = _person(given)
+    with transaction.atomic():
+        codes = factors.new_recovery(one)
+        factors.tell_of(KEEPER, one, "had new recovery codes made for you; the old ones no longer serve.")
+    print("\n".join(codes))
+
+
+ACTS: dict[str, tuple[str, Callable[[argparse.Namespace], None]]] = {
+    "add": ("add a person who can log in", _add),
+    "list": ("everybody, with role and access", _list),
+    "show": ("one person: second factor, recovery codes, sessions", _show),
+    "change": ("another role, or access on or off", _change),
+    "password": ("give a password, which must be changed at the next log-in", _give_password),
+    "log-out": ("end one session or all", _end),
+    "drop-factor": ("take away a lost second factor, or one passkey", _drop),
+    "recovery-codes": ("ten new recovery codes, printed once", _recovery),
+}
+
+
+def _run(given: argparse.Namespace) -> int:
+    from neatlatch.cli import set_up
+
+    set_up()
+    from neatlatch.desk.common.problems import Problem
+
+    try:
+        given.do(given)
+    except Problem as problem:
+        for text in problem.errors.values() or [f"{problem.title} {problem.detail}"]:
+            print(f"nlatch: {text}", file=sys.stderr)
+        return 2
+    return 0
+
+
+def add_to(commands: Any) -> None:
+    """Add ``nlatch person`` to the command line."""
+    top = commands.add_parser("person", help="people who can log in, and their log-in")
+    acts = top.add_subparsers(dest="act", required=True, metavar="ACT")
+    for name, (says, do) in ACTS.items():
+        one = acts.add_parser(name, help=says, description=f"{says[:1].upper()}{says[1:]}.")
+        if name != "list":
+            one.add_argument("username")
+        if name == "add":
+            one.add_argument("--name", default="")
+            one.add_argument("--role", default="reader", help="reader, operator, administrator or auditor")
+            one.add_argument("--must-change", action="store_true", help="the password must be changed at the first log-in")
+        elif name == "change":
+            one.add_argument("--role", help="reader, operator, administrator or auditor")
+            one.add_argument("--access", choices=["on", "off"])
+        elif name == "log-out":
+            one.add_argument("--session", default="", help="only this one (its name stands in “show”)")
+        elif name == "drop-factor":
+            one.add_argument("--passkey", type=int, help="only this passkey (its number stands in “show”)")
+        one.set_defaults(run=_run, do=do)
