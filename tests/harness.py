@@ -214,9 +214,10 @@ class Desk:
         round_minutes: float = 60,
         more: Mapping[str, str] | None = None,
         port: int = 0,
+        host: str = "127.0.0.1",
     ) -> None:
         self.home, self.stand_ins, self.port = home, stand_ins, port or free_ports()
-        self.url = f"http://127.0.0.1:{self.port}"
+        self.url = f"http://{host}:{self.port}"
         home.mkdir(parents=True, exist_ok=True)
         self.environment = {
             **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),

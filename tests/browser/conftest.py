@@ -34,7 +34,7 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
 
 
-def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
+def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool, host: str = "127.0.0.1") -> Desk:
     """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name."""
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the front end first: bin/test does"
     trust, fresh = home.parent / "standins" / "certificates" / "root.pem", home.parent / "fresh"
@@ -48,7 +48,7 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool) -> Desk:
     shutil.rmtree(home, ignore_errors=True)  # of a first run that failed
     shutil.copytree(source, home, ignore=shutil.ignore_patterns("static"))
     (home / "static").symlink_to(fresh / "static")
-    desk = Desk(home, stand_ins, trust)
+    desk = Desk(home, stand_ins, trust, host=host)
     said = (home / "logins.json").read_text() if fill == EMPTY else desk.python(fill)
     desk.passwords = json.loads(said.splitlines()[-1])  # type: ignore[attr-defined]
     desk.start(*(("desk", "worker") if worker else ("desk",)))

@@ -13,6 +13,7 @@
     value = $bindable(''),
     options,
     device = session.who?.device ?? true,
+    stored = false,
   }: {
     id: string
     label?: string
@@ -23,6 +24,8 @@
     options?: Schemas['AskBrowser']['options']
     /** Whether a device shows codes; else a recovery code can be typed. */
     device?: boolean
+    /** It opens what is stored, which no recovery code does. */
+    stored?: boolean
   } = $props()
   let refused = $state('')
   let busy = $state(false)
@@ -41,7 +44,7 @@
   }
 </script>
 
-<Field {id} {label} help={proved ? '' : help || (device ? '' : 'A recovery code serves too.')} error={error || refused}>
+<Field {id} {label} help={proved ? '' : help || (device || stored ? '' : 'A recovery code serves too.')} error={error || refused}>
   {#if proved}
     <p class="flex items-baseline gap-3" role="status">
       <span>Your passkey has signed.</span><button type="button" class="act" onclick={() => (value = '')}

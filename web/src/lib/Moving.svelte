@@ -30,7 +30,7 @@
 
 <dialog
   bind:this={dialog}
-  class="sheet text-base-content m-auto w-[36rem] max-w-full p-5 backdrop:bg-black/40"
+  class="sheet text-base-content m-auto w-[42rem] max-w-full p-5 backdrop:bg-black/40"
   aria-labelledby="moving-title"
   oncancel={(event) => {
     event.preventDefault()
@@ -38,22 +38,21 @@
   }}
 >
   <h2 id="moving-title" class="mb-2">This would send what is held to another server</h2>
-  <table class="rows mb-3">
-    <thead><tr><th>What</th><th>Goes to</th><th>Would go to</th></tr></thead>
-    <tbody>
-      {#each moving.moves as one, at (at)}
-        <tr
-          ><td>{one.what} <span class="value">{one.hint}</span><br /><span class="text-soft value">{one.ref}</span></td><td
-            class="value break-all">{one.goes_to}</td
-          ><td class="value text-error break-all">{one.would_go_to}</td></tr
-        >
-      {/each}
-    </tbody>
-  </table>
+  {#each moving.moves as one, at (at)}
+    <div class="border-base-300 mb-2 border-b pb-2">
+      <p>{one.what} <span class="value">{one.hint}</span> of <span class="value">{one.ref}</span></p>
+      <dl class="grid grid-cols-[7rem_minmax(0,1fr)]">
+        <dt class="text-soft">goes to</dt>
+        <dd class="value wrap-anywhere">{one.goes_to}</dd>
+        <dt class="text-error font-semibold">would go to</dt>
+        <dd class="value text-error wrap-anywhere">{one.would_go_to}</dd>
+      </dl>
+    </div>
+  {/each}
   <p class="mb-3">Nothing has been saved. Whoever runs the other server can read what is sent there.</p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      The change is saved, and what the table names is no longer held here: put it in anew, or sign in again, to go on.
+      The change is saved, and what is named above is no longer held here: put it in anew, or sign in again, to go on.
     </p>
     <button class="btn btn-error btn-sm" disabled={moving.busy} onclick={() => answer({ code: '', reason: '', letGo: true })}
       >Save and let go of it</button
@@ -65,7 +64,7 @@
         <Field id="moving-reason" label="Why it may go there" error={errors.reason} help="It stands in the journal."
           ><input id="moving-reason" class="line-in" maxlength="300" bind:value={reason} required /></Field
         >
-        <CodeField id="moving-code" error={errors.code} bind:value={code} />
+        <CodeField id="moving-code" stored error={errors.code} bind:value={code} />
       {:else}
         <p class="help mb-3">
           To send it there you need a second factor that is at least a day old. Set one up at <a class="act" href="/me"

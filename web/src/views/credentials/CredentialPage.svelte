@@ -110,7 +110,7 @@
       <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
         <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
       </Field>
-      {#if open === 'reveal'}<CodeField id="fresh-code" error={errors.code} bind:value={form.code} />{/if}
+      {#if open === 'reveal'}<CodeField id="fresh-code" stored error={errors.code} bind:value={form.code} />{/if}
       <button class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}" disabled={acts.busy || !form.why.trim()}
         >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
       >

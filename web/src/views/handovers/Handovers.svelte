@@ -96,7 +96,7 @@
       </p>
       {#if permitting === one.environment}
         <form class="mb-2" onsubmit={withCode}>
-          <CodeField id="permit-code" error={errors.code} bind:value={code} />
+          <CodeField id="permit-code" stored error={errors.code} bind:value={code} />
           <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>
           <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}>Cancel</button>
         </form>

@@ -173,7 +173,7 @@
   {#if who.second_factor}
     <h3 class="mt-3 font-bold">Recovery codes</h3>
     <p>
-      {who.recovery_left} of ten left.
+      {who.recovery_left} of 10 are left.
       <button class="act ms-2" onclick={() => open('recovery')}>Make new ones</button>
     </p>
     {#if doing === 'recovery'}{@render ask()}{/if}

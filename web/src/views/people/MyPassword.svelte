@@ -8,6 +8,7 @@
   let form = $state({ old: '', new: '', code: '' })
   let problem = $state<unknown>(null)
   let changed = $state(false)
+  let open = $state(false)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
 
   async function change(event: Event): Promise<void> {
@@ -18,6 +19,7 @@
       take(await ok(api.POST('/api/session/passwords', { body: form })))
       form = { old: '', new: '', code: '' }
       changed = true
+      open = false
     } catch (error) {
       problem = error
       form.code = ''
@@ -27,32 +29,39 @@
 
 <section class="sheet p-4" aria-labelledby="password">
   <h2 id="password" class="mb-1">Password</h2>
-  <form onsubmit={change} class="max-w-sm">
-    <input type="text" autocomplete="username" value={session.who?.username} readonly hidden />
-    <Field id="old-password" label="The one you have" error={errors.password}
-      ><input
-        id="old-password"
-        type="password"
-        class="line-in"
-        autocomplete="current-password"
-        bind:value={form.old}
-        required
-      /></Field
-    >
-    <Field id="new-password" label="The new one" error={errors.new_password} help="At least twelve characters."
-      ><input
-        id="new-password"
-        type="password"
-        class="line-in"
-        autocomplete="new-password"
-        bind:value={form.new}
-        required
-      /></Field
-    >
-    {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
-    <button class="btn btn-primary btn-sm">Change it</button>
-    {#if changed}<span role="status" class="text-success ms-3 font-semibold">It is changed. All other sessions have ended.</span
-      >{/if}
-  </form>
+  {#if open}
+    <form onsubmit={change} class="max-w-sm">
+      <input type="text" autocomplete="username" value={session.who?.username} readonly hidden />
+      <Field id="old-password" label="The one you have" error={errors.password}
+        ><input
+          id="old-password"
+          type="password"
+          class="line-in"
+          autocomplete="current-password"
+          bind:value={form.old}
+          required
+        /></Field
+      >
+      <Field id="new-password" label="The new one" error={errors.new_password} help="At least twelve characters."
+        ><input
+          id="new-password"
+          type="password"
+          class="line-in"
+          autocomplete="new-password"
+          bind:value={form.new}
+          required
+        /></Field
+      >
+      {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
+      <button class="btn btn-primary btn-sm">Change it</button>
+      <button type="button" class="btn btn-sm" onclick={() => ((open = false), (problem = null))}>Leave it</button>
+    </form>
+  {:else}
+    <p>
+      It is wanted, with your second factor, at each log-in.
+      <button class="act ms-2" onclick={() => ((open = true), (changed = false))}>Change it</button>
+    </p>
+  {/if}
+  {#if changed}<p role="status" class="text-success font-semibold">It is changed. All other sessions have ended.</p>{/if}
   {#if !errors.code && !errors.password && !errors.new_password}<ProblemBox {problem} />{/if}
 </section>

@@ -15,10 +15,11 @@
     acts.run(async () => take(await ok(api.POST('/api/session/endings', { params: { query: { here } } }))))
   const others = $derived((list.data ?? []).filter((one) => !one.here).length)
   /** What a browser says of itself is long; its own name and its system stand in it. */
-  const browser = (text: string): string =>
-    [/(Firefox|Edg|Chrome|Safari|curl|python-\w+)\/\d+/.exec(text)?.[0]?.replace('Edg/', 'Edge/'), /\(([^;)]+)/.exec(text)?.[1]]
-      .filter(Boolean)
-      .join(', ') || text.slice(0, 60)
+  function browser(text: string): string {
+    const name = /(Edg|Firefox|Chrome|Safari|curl|python-\w+)\/(\d+)/.exec(text)
+    const system = /Windows|Macintosh|Android|iPhone|iPad|Linux/.exec(text)?.[0]
+    return [name ? `${name[1]!.replace(/^Edg$/, 'Edge')} ${name[2]}` : '', system].filter(Boolean).join(', ') || text.slice(0, 60)
+  }
 </script>
 
 <section class="sheet p-4" aria-labelledby="sessions">

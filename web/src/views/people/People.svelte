@@ -96,7 +96,9 @@
                 </td>
                 <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
                 <td
-                  >{one.second_factor ? 'set up' : 'none'}{#if one.second_factor && may('change')}&nbsp;<button
+                  >{one.second_factor
+                    ? 'set up'
+                    : 'none'}{#if one.second_factor && may('change') && one.username !== session.who?.username}&nbsp;<button
                       class="act"
                       onclick={() => void dropFactor(one.username)}
                       aria-label="Take away the second factor of {one.name}">take it away</button
@@ -125,7 +127,7 @@
               {#if giving === one.username}
                 <tr
                   ><td colspan="7"
-                    ><form class="bg-quiet-ground flex flex-wrap items-end gap-3 rounded-md px-4 py-3" onsubmit={givePassword}>
+                    ><form class="bg-quiet-ground max-w-md rounded-md px-4 py-3" onsubmit={givePassword}>
                       <Field
                         id="given-password"
                         label="Password for {one.name}"
@@ -139,7 +141,7 @@
                           bind:value={given}
                           required
                         /></Field
-                      ><button class="btn btn-primary btn-sm mb-3">Give it</button>
+                      ><button class="btn btn-primary btn-sm">Give it</button>
                     </form></td
                   ></tr
                 >
