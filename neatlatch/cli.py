@@ -47,24 +47,30 @@ def _reader(folder: Path) -> Callable[[str], bytes]:
     return read
 
 
-def set_up() -> None:
-    """Set the desk up in this process, so that its services can be called."""
+def set_up(serves: bool = False) -> None:
+    """Set the desk up in this process, so that its services can be called. A command tells its log only what is wrong; a program that ``serves`` tells more."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
+    os.environ.setdefault("NEATLATCH_LOG", "INFO" if serves else "WARNING")
     import django
+    from django.apps import apps
 
-    django.setup()
+    if not apps.ready:
+        django.setup()
 
 
 def _journal(given: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.journal import services
-    from neatlatch.desk.journal.models import Entry
 
-    fault = services.first_fault()
-    if fault is not None:
-        print(f"The journal does not hold. {fault}")
+    if given.act == "anchor":
+        print(services.anchor() or "There is no anchor yet: the journal is empty.")
+        return 0
+    verdict = services.check(whole=not given.recent, anchor=given.anchor)
+    if verdict.fault is not None:
+        print(f"The journal does not hold. {verdict.fault}")
         return 1
-    print(f"The journal holds: {Entry.objects.count()} entries, each with the hash of the one before.")
+    looked = "each with the code of the one before" if verdict.looked_from == 1 else f"looked at from {verdict.looked_from} on"
+    print(f"The journal holds: {verdict.entries} entries, {looked}.")
     return 0
 
 
@@ -197,7 +203,7 @@ def _serve(given: argparse.Namespace) -> int:
 
 
 def _serve_door(given: argparse.Namespace) -> int:
-    set_up()
+    set_up(serves=True)
     from neatlatch.desk.applications.models import Environment
     from neatlatch.desk.common.problems import Problem
     from neatlatch.desk.drawing.tls_door import Door
@@ -318,8 +324,12 @@ def _parser() -> argparse.ArgumentParser:
 
     cli_safe.add_to(commands)
 
-    one = commands.add_parser("journal", help="check the journal")
-    one.add_argument("act", choices=["check"], help="check the hash chain from end to end")
+    one = commands.add_parser("journal", help="check the journal, or print its anchor",
+                              description="check: the chain, its anchor and the database's triggers; ends with 1 if the journal does not hold. anchor: one line that names "
+                                          "the newest entry, to be kept where nobody who can write to the database can change it.")  # fmt: skip
+    one.add_argument("act", choices=["check", "anchor"])
+    one.add_argument("--anchor", default="", metavar="LINE", help="check: an anchor that was kept elsewhere, to be found in the journal")
+    one.add_argument("--recent", action="store_true", help="check: only from the last checkpoint on, at most a thousand entries")
     one.set_defaults(run=_journal)
 
     cli_people.add_to(commands)

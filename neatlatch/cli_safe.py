@@ -112,7 +112,7 @@ def _restore(given: argparse.Namespace) -> int:
         try:
             safe.check()
             call_command("migrate", verbosity=0, skip_checks=True)
-            said: list[Any] = backup.settle()
+            said: list[Any] = backup.settle(stamp, given.file)
         except BaseException:
             backup.take_back(stamp)
             raise

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import breaks, chain, health, lifetimes, retries
+from neatlatch.core import breaks, health, lifetimes, retries
 from neatlatch.core.evidence import CauseClass
 from neatlatch.core.health import Health, Sample, State
 from neatlatch.core.pins import Fit, Pin
@@ -223,31 +223,3 @@ def test_a_user_stops_with_the_last_of_its_own_keys() -> None:
     assert (over.at, over.why) == (None, "The API key …1 that it draws with ended 2 days ago.")
     for never in ((), (None,), (3, None), (-1, None), (91,), (3, 91)):
         assert breaks.of_user("Night run", own(*never), NOW) is None
-
-
-# The journal's chain
-
-
-def links(count: int) -> list[chain.Link]:
-    made: list[chain.Link] = []
-    for number in range(1, count + 1):
-        before = made[-1].own if made else chain.FIRST
-        content = {"did": "x", "number": number}
-        made.append(chain.Link(number, content, before, chain.own_hash(number, content, before)))
-    return made
-
-
-@given(st.integers(2, 12), st.data())
-def test_any_change_of_the_chain_is_found(count: int, data: st.DataObject) -> None:
-    whole = links(count)
-    assert chain.first_fault(whole) is None
-    place = data.draw(st.integers(0, count - 1))
-    changed = [*whole]
-    changed[place] = replace(whole[place], content={"did": "y", "number": place + 1})
-    assert chain.first_fault(changed) == f"Entry {place + 1} was changed after it was written."
-    if place < count - 1:
-        assert chain.first_fault(whole[:place] + whole[place + 1 :]) is not None
-    rewritten = [*whole]
-    content = {"did": "y"}
-    rewritten[place] = chain.Link(place + 1, content, whole[place].before, chain.own_hash(place + 1, content, whole[place].before))
-    assert (chain.first_fault(rewritten) is None) == (place == count - 1)

@@ -36,6 +36,7 @@ from neatlatch.desk.common.keyfile import read_keys
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import sign_in
 from neatlatch.desk.connections.models import Connection, SignIn
+from neatlatch.desk.journal import anchors
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Test
@@ -184,8 +185,10 @@ def forget_the_journal() -> None:
         for name, _ in kept:
             cursor.execute(f"DROP TRIGGER {name}")
         cursor.execute("DELETE FROM journal_entry")
+        cursor.execute("DELETE FROM journal_checkpoint")
         for _, sql in kept:
             cursor.execute(sql)
+    (HOME_OF_TESTS / "desk" / anchors.FILE).unlink(missing_ok=True)
 
 
 @pytest.fixture

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 from django.conf import settings
-from django.db import DatabaseError, OperationalError, connection, connections, transaction
+from django.db import OperationalError, connection, connections
 from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext, override_settings
 from django.utils import timezone
@@ -414,33 +414,6 @@ def test_the_last_administrator_remains(setup: Setup) -> None:
     assert "ann" in [one["username"] for one in web.get("/api/people").json()]
     again = post(web, "/api/people", {"username": "ANN", "role": "king", "password": PASSWORD})
     assert set(again.json()["errors"]) == {"username", "role"}
-
-
-# The journal
-
-
-def test_the_journal_holds_and_is_never_changed(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:
-    setup.latched()
-    assert Entry.objects.count() > 5
-    assert journal.first_fault() is None
-    assert main(["journal", "check"]) == 0
-    assert "The journal holds" in capsys.readouterr().out
-    for act in (lambda: Entry.objects.filter(number=2).update(who="nobody"), lambda: Entry.objects.filter(number=2).delete()):
-        with pytest.raises(DatabaseError, match="never changed"), transaction.atomic():
-            act()
-
-
-def test_tampering_is_found_by_the_command(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:
-    """Somebody with the database file in hand takes the trigger away and rewrites an entry."""
-    setup.latched()
-    with connection.cursor() as cursor:
-        kept = cursor.execute("SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND name LIKE '%UPDATE'").fetchone()
-        cursor.execute(f"DROP TRIGGER {kept[0]}")
-        cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 3")
-        cursor.execute(kept[1])
-    assert main(["journal", "check"]) == 1
-    assert "Entry 3 was changed" in capsys.readouterr().out
-    assert setup.web().get("/api/journal/chain").json()["holds"] is False
 
 
 def test_the_command_line_adds_a_person(setup: Setup, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:

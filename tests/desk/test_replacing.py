@@ -22,7 +22,7 @@ from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import show
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house import issuing
-from neatlatch.desk.journal.services import first_fault
+from neatlatch.desk.journal.services import check
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.replacing import looking
 from neatlatch.desk.users.models import User
@@ -92,7 +92,7 @@ def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
     assert held("lost-property") == old
     assert Credential.objects.get(pk=old.pk).state == "active"
     post(web, f"{at}/switches", 409)
-    assert first_fault() is None
+    assert check().fault is None
 
 
 def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> None:

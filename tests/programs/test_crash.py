@@ -24,7 +24,7 @@ print(json.dumps({
     "generation": TokenSet.objects.get(connection__ref="cargo-manifests-sandbox").generation,
     "id": str(Connection.objects.get(ref="cargo-manifests-sandbox").pk),
     "leases": list(TokenSet.objects.exclude(lease="").values_list("connection__ref", flat=True)),
-    "leftovers": Leftover.objects.count(), "journal": services.first_fault(),
+    "leftovers": Leftover.objects.count(), "journal": services.check().fault,
 }))
 """
 

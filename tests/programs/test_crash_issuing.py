@@ -45,7 +45,7 @@ print(json.dumps({
     "without_certificate": Credential.objects.filter(kind="private_key", certificate=None).count(),
     "without_credential": Client.objects.filter(credentials=None).count(),
     "made": sorted(set(made.values())), "made_of": len(made), "shown": sorted(set(shown.values())),
-    "shown_rows": Handover.objects.exclude(shown=None).count(), "shown_entries": len(shown), "journal": services.first_fault(),
+    "shown_rows": Handover.objects.exclude(shown=None).count(), "shown_entries": len(shown), "journal": services.check().fault,
 }))
 """
 COUNT, HANDS = 16, 4

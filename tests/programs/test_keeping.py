@@ -59,7 +59,7 @@ for model, field in safe.sealed_fields():
     for row in model.objects.filter(**{f"{field}__isnull": False}):
         safe.unseal(getattr(row, field), row.place_of(field))
         opened += 1
-print(json.dumps({"opened": opened, "behind": rekeying.behind(), "version": safe.current_version(), "journal": services.first_fault()}))
+print(json.dumps({"opened": opened, "behind": rekeying.behind(), "version": safe.current_version(), "journal": services.check().fault}))
 """
 
 

@@ -16,7 +16,7 @@ from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.journal.services import write
+from neatlatch.desk.journal.services import BY_LINK, write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.holding import NoToken
 from neatlatch.wire.road import RoadError
@@ -209,11 +209,11 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
             says.strip()[:600],
         )
         request.save()
-        who = f"{request.answered_by}, by link"
         for scope in request.given:
-            services.note_consent(who, request.client, scope, True)
-        write(who, "answered a request for consent", "client", request.client.client_id or request.client.name,
-              {"given": request.given, "refused": [one for one in request.scopes if one not in request.given], "says": request.says})  # fmt: skip
+            services.note_consent(BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link")
+        # Whoever holds a link types a name: it stands in the details, and is nobody's log-in.
+        write(BY_LINK, "answered a request for consent", "client", request.client.client_id or request.client.name,
+              {"name given": request.answered_by, "given": request.given, "refused": [one for one in request.scopes if one not in request.given], "says": request.says})  # fmt: skip
     return request
 
 

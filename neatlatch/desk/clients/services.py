@@ -329,14 +329,14 @@ def read_back(by: Person, client: Client) -> Client:
 
 
 @transaction.atomic
-def note_consent(by: Person | str, client: Client, scope: str, given: bool) -> Client:
-    """Note that an administrator of the application consented to a scope, or withdrew it. ``by`` is a person, or the name of one who has no login here."""
+def note_consent(by: Person | str, client: Client, scope: str, given: bool, told: str = "") -> Client:
+    """Note that an administrator of the application consented to a scope, or withdrew it. ``told`` is the name that somebody without a login here gave."""
     if scope not in {one.name for one in client.place.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
     def edit(one: Client) -> None:
         consents = {key: value for key, value in one.consents.items() if key != scope}
-        one.consents = {**consents, scope: {"who": _name(by), "when": timezone.now().isoformat()}} if given else consents
+        one.consents = {**consents, scope: {"who": told[:150] or _name(by), "when": timezone.now().isoformat()}} if given else consents
 
     return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
 

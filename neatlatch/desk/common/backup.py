@@ -14,6 +14,9 @@ from django.db import connections, transaction
 from django.db.models import F
 from django.utils import timezone
 
+from neatlatch.core import chain
+from neatlatch.desk.journal import anchors
+from neatlatch.desk.journal import services as journal
 from neatlatch.desk.journal.services import write
 
 from . import safe
@@ -21,7 +24,7 @@ from . import safe
 KEYS = ("safe.key", "session.key")
 DATABASE = "desk.sqlite3"
 # What is still to be saved goes with the database it belongs to, and is sealed with that key.
-_MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key", "won")
+_MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key", "won", anchors.FILE)
 
 
 class Wrong(Exception):
@@ -43,8 +46,16 @@ def _looked_at(file: Path) -> int:
         raise Wrong(f"{file.name} is not a backup of Neat Latch: {error}.") from error
 
 
+def _newest_of(file: Path) -> tuple[int, str]:
+    """Number and code of the newest journal entry in a database."""
+    with contextlib.closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as copy:
+        found = copy.execute("SELECT number, own FROM journal_entry ORDER BY number DESC LIMIT 1").fetchone()
+    return (int(found[0]), str(found[1])) if found else (0, chain.FIRST)
+
+
 def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
-    """Copy the database into a folder, as it stands at one moment, and the keys into another. Answers the copies, and how many journal entries are in it.
+    """Copy the database into a folder, as it stands at one moment, with the anchor of its journal beside it, and the keys into another. Answers the copies, and
+    how many journal entries are in it.
 
     Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its key has everything.
     """
@@ -62,6 +73,9 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
             target.execute("DELETE FROM people_session")
             target.commit()
         entries = _looked_at(half)
+        kept = copy.with_suffix(".anchor")
+        kept.touch(0o600)
+        kept.write_text(f"{journal.anchor_of(*_newest_of(half))}\n")
         half.replace(copy)
     finally:
         half.unlink(missing_ok=True)
@@ -74,7 +88,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
                 file.touch(0o600)
                 file.write_bytes((settings.HOME / name).read_bytes())
                 made.append(file)
-    write(safe.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made)})
+    write(safe.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made), "anchor": kept.read_text().strip()})
     return copy, made, entries
 
 
@@ -128,14 +142,22 @@ def _who_has(file: Path) -> list[int]:
     return found
 
 
-def settle() -> list[str]:
-    """After a restore: what the backup cannot know is made safe. Answers in words what was done."""
+def settle(stamp: str, copy: Path) -> list[str]:
+    """After a restore: what the backup cannot know is made safe. ``stamp`` names what was moved aside, ``copy`` is the backup. Answers in words what was done.
+
+    The journal is checked, with the anchor that lies beside the copy, and says to which entry it went back, and which was its newest before.
+    """
     from neatlatch.desk.certificates.models import Authority
     from neatlatch.desk.credentials import handing
     from neatlatch.desk.house.models import Access, Grant
+    from neatlatch.desk.journal.models import Entry
     from neatlatch.desk.people.models import Session
 
     now, said = timezone.now(), []
+    kept = copy.with_suffix(".anchor")
+    fault = journal.check(anchor=kept.read_text(errors="replace").strip() if kept.exists() else "", beside=False).fault
+    if fault is not None:
+        said.append(f"THE JOURNAL OF THE COPY DOES NOT HOLD. {fault}")
     with transaction.atomic():
         handovers = handing.end_open("it was restored from a backup, and may have been taken since")
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
@@ -155,5 +177,9 @@ def settle() -> list[str]:
     said.append("Everybody is logged out.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
-    write(safe.KEEPER, "restored", "safe", "from a backup", {"handovers": handovers, "tokens": ended})
+    last = Entry.objects.order_by("-number").first()
+    before = settings.HOME / f"{anchors.FILE}.before-{stamp}"
+    write(safe.KEEPER, "restored", "safe", "from a backup",
+          {"handovers": handovers, "tokens": ended, "journal held": fault or "yes", "went back to": last.number if last else 0, "whose code is": last.own if last else "",
+           "anchor of before": before.read_text(errors="replace").strip()[:300] if before.exists() else "none was there"})  # fmt: skip
     return said

@@ -144,4 +144,21 @@ def fingerprint(value: str) -> str:
     return hmac.new(_keys().fingerprint, value.encode(), hashlib.sha256).hexdigest()
 
 
-__all__ = ["SEALED", "BadKeyFile", "CannotOpen", "check", "current_version", "fingerprint", "seal", "sealed_fields", "unseal", "version_of"]
+def journal_key() -> bytes:
+    """The key of the journal's chain: derived, so that it stays the same when the safe is re-keyed (HMAC as a key derivation, NIST SP 800-108 §4)."""
+    return hmac.new(_keys().fingerprint, b"neatlatch: the journal's chain", hashlib.sha256).digest()
+
+
+__all__ = [
+    "SEALED",
+    "BadKeyFile",
+    "CannotOpen",
+    "check",
+    "current_version",
+    "fingerprint",
+    "journal_key",
+    "seal",
+    "sealed_fields",
+    "unseal",
+    "version_of",
+]

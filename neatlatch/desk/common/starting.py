@@ -7,13 +7,15 @@ import sys
 from django.conf import settings
 from django.db import OperationalError
 
+from neatlatch.desk.journal import services as journal
+
 from . import safe, won
 from .keyfile import check_is_own
 
 
 def check_or_stop() -> None:
     """End the program, in plain words, where the home is open to others, or the key file missing, damaged, open to others, or another's; then save what a program
-    before this one won and could not save."""
+    before this one won and could not save, and look at the journal."""
     try:
         check_is_own(settings.HOME)
         safe.check()
@@ -22,3 +24,4 @@ def check_or_stop() -> None:
     except OperationalError:
         return  # there is no database yet; migrations make it
     won.take_up(again=True)
+    journal.check_at_start()

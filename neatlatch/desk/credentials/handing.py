@@ -22,7 +22,7 @@ from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.house import issuing
-from neatlatch.desk.journal.services import write
+from neatlatch.desk.journal.services import BY_LINK, write
 from neatlatch.desk.people import factors
 from neatlatch.desk.people.models import Person
 
@@ -123,13 +123,9 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
             handover.shown, handover.taken_by, handover.taken_from = timezone.now(), name.strip()[:200], address[:45]
             handover.outcome = "taken by the link"
             handover.save()
-            write(
-                handover.taken_by,
-                "took the secret by its link",
-                "credential",
-                handover.credential.hint,
-                {"from": address, "id": handover.credential.pk},
-            )
+            # Whoever holds the link types a name: it stands in the details, and is nobody's log-in.
+            details = {"name given": handover.taken_by, "from": address, "id": handover.credential.pk}
+            write(BY_LINK, "took the secret by its link", "credential", handover.credential.hint, details)
         else:
             handover.wrong += 1
             handover.save(update_fields=["wrong"])
@@ -143,7 +139,7 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
             else "Five wrong codes: the link has ended. Ask for a new one."
         )
         raise Problem(403, "The code does not fit.", says, {"code": says})
-    close(handover.taken_by, handover)
+    close(BY_LINK, handover)
     return handover, plain
 
 

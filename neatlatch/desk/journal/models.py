@@ -1,4 +1,4 @@
-"""The journal: who did what. Never changed afterwards; the database itself refuses it (see the first migration)."""
+"""The journal: who did what. Never changed afterwards; the database itself refuses it (see :mod:`neatlatch.desk.journal.triggers`)."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from django.db import models
 
 
 class Entry(models.Model):
-    """One entry. ``details`` holds plain values and never a secret; ``own`` covers them and the hash before."""
+    """One entry. ``details`` holds plain values and never a secret; ``own`` covers them and the code before."""
 
     number = models.PositiveBigIntegerField(primary_key=True)
     at = models.DateTimeField()
@@ -22,5 +22,25 @@ class Entry(models.Model):
         indexes = [models.Index(fields=["noun", "ref"])]
 
     def content(self) -> dict[str, object]:
-        """What the hash covers."""
+        """What the code covers."""
         return {"at": self.at.isoformat(), "who": self.who, "did": self.did, "noun": self.noun, "ref": self.ref, "details": self.details}
+
+
+class Checkpoint(models.Model):
+    """Every thousandth entry as it was written, so that a check can begin there; ``sealed`` is its anchor."""
+
+    number = models.PositiveBigIntegerField(primary_key=True)
+    sealed = models.CharField(max_length=250)
+
+
+class Check(models.Model):
+    """How far the check of the whole journal, which goes on in slices, has come, and what the last one that came to its end found."""
+
+    begun = models.DateTimeField()
+    number = models.PositiveBigIntegerField(default=0)
+    own = models.CharField(max_length=64)
+    ended = models.DateTimeField(null=True)
+    fault = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        ordering = ["-begun"]

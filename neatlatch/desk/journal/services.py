@@ -3,17 +3,32 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
+import structlog
 from django.db import transaction
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from neatlatch.core import chain
+from neatlatch.desk.common import safe
 
-from .models import Entry
+from . import anchors, triggers
+from .models import Check, Checkpoint, Entry
 
 if TYPE_CHECKING:
     from neatlatch.desk.people.models import Person
+
+log = structlog.get_logger()
+KEEPER = "the keeper of the journal"
+# Who did something is never a name that somebody typed: whoever holds a link is not known here.
+BY_LINK = "by link"
+TOOK_OVER = "took over the journal of before"
+# The whole journal is checked in slices, once a week.
+SLICE, EVERY = 2_000, timedelta(days=7)
 
 
 @transaction.atomic
@@ -24,12 +39,37 @@ def write(who: Person | str | None, did: str, noun: str, ref: str, details: dict
     """
     name = who if isinstance(who, str) else who.username if who is not None else "nobody"
     last = Entry.objects.order_by("-number").only("number", "own").first()
+    if last is not None and not anchors.exists():
+        last = _take_over(last)
+    return _append(last, name, did, noun, ref, details or {})
+
+
+def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details: dict[str, Any]) -> Entry:
     number, before = (last.number + 1, last.own) if last else (1, chain.FIRST)
-    plain = json.loads(json.dumps(details or {}, default=str))
-    entry = Entry(number=number, at=timezone.now(), who=name, did=did, noun=noun, ref=str(ref)[:200], details=plain, before=before)
-    entry.own = chain.own_hash(number, entry.content(), before)
+    plain = json.loads(json.dumps(details, default=str))
+    entry = Entry(number=number, at=timezone.now(), who=who[:150], did=did, noun=noun, ref=str(ref)[:200], details=plain, before=before)
+    entry.own = chain.own_code(safe.journal_key(), number, entry.content(), before)
     entry.save(force_insert=True)
+    anchor = chain.Anchor(number, entry.own, _keyed_from())
+    if number % chain.CHECKPOINT_EVERY == 0:
+        Checkpoint.objects.create(number=number, sealed=chain.written(anchor, safe.journal_key()))
+    transaction.on_commit(lambda: anchors.advance(anchor))
     return entry
+
+
+def _keyed_from() -> int:
+    """The first entry with a keyed code: that which took over those of before, else the first of all."""
+    if (known := anchors.newest()) is not None:
+        return known.keyed_from
+    return Entry.objects.filter(noun="journal", did=TOOK_OVER).values_list("number", flat=True).first() or 1
+
+
+def _take_over(last: Entry) -> Entry:
+    """The first keyed entry names the newest of before. Where that is keyed itself, only the anchor is missing, which the next check tells."""
+    stands = Entry.objects.get(pk=last.number)
+    if chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before) == stands.own:
+        return last
+    return _append(last, KEEPER, TOOK_OVER, "journal", str(last.number), {"number": last.number, "own": last.own})
 
 
 def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]]:
@@ -43,7 +83,136 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
     return [{"by": one.who, "at": one.at.isoformat(), "changes": one.details.get("changes") or [f"{one.did}"]} for one in entries]
 
 
-def first_fault() -> str | None:
-    """The first place where the chain does not hold, in words; ``None``: it holds."""
-    entries = Entry.objects.order_by("number").iterator(chunk_size=2000)
-    return chain.first_fault(chain.Link(one.number, one.content(), one.before, one.own) for one in entries)
+# Checking
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a check found: the fault in words, or ``None``; of how many entries in all; and the first that was looked at."""
+
+    fault: str | None
+    entries: int
+    looked_from: int
+
+
+def _links(rows: QuerySet[Entry]) -> Iterator[chain.Link]:
+    for one in rows.order_by("number").iterator(chunk_size=2_000):
+        yield chain.Link(one.number, one.content(), one.before, one.own)
+
+
+def _last_number() -> int:
+    return Entry.objects.order_by("-number").values_list("number", flat=True).first() or 0
+
+
+def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
+    """Check triggers, anchor and chain; not ``whole``: only from the last checkpoint on. ``anchor`` is one that was kept elsewhere, to be found in the journal too;
+    not ``beside``: the one beside the database is not looked at."""
+    last = _last_number()
+    fault = _about(last, anchor, beside)
+    if fault is not None or last == 0:
+        return Verdict(fault, last, 1)
+    start = chain.Start()
+    if not whole:
+        fault, start = _checkpoint(last)
+    if fault is None:
+        fault = chain.first_fault(_links(Entry.objects.filter(number__gt=start.number)), safe.journal_key(), _keyed_from(), start)
+    return Verdict(fault, last, start.number + 1)
+
+
+def _about(last: int, anchor: str = "", beside: bool = True) -> str | None:
+    """What triggers and anchors find."""
+    if gone := triggers.missing():
+        return f"The database does not refuse to change the journal: {', '.join(gone)} is missing or another."
+    kept = [anchors.newest() if beside else None]
+    if beside and kept == [None] and (anchors.exists() or _keyed(last)):
+        return "The anchor beside the database is missing or is not ours: nobody can tell whether entries were cut off."
+    if anchor:
+        if (told := chain.read(anchor, safe.journal_key())) is None:
+            return "The anchor that was given was not made here."
+        kept.append(told)
+    for one in kept:
+        if one is not None:
+            there = Entry.objects.filter(number=one.number).values_list("own", flat=True).first()
+            if fault := chain.beyond_anchor(one, last, there):
+                return fault
+    return None
+
+
+def _keyed(number: int) -> bool:
+    stands = Entry.objects.filter(number=number).first()
+    return stands is not None and chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before) == stands.own
+
+
+def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
+    """Where a check of the newest entries begins; or what is wrong with that."""
+    number = last - last % chain.CHECKPOINT_EVERY
+    if number < max(_keyed_from(), 1):
+        return None, chain.Start()
+    kept = Checkpoint.objects.filter(number=number).values_list("sealed", flat=True).first()
+    told = chain.read(kept, safe.journal_key()) if kept else None
+    if told is None or told.number != number:
+        return f"The checkpoint at entry {number} is missing or is not ours.", chain.Start()
+    there = Entry.objects.filter(number=number).values_list("own", flat=True).first()
+    return chain.beyond_anchor(told, last, there), chain.Start(number, told.own)
+
+
+def check_at_start() -> str | None:
+    """When a program starts: the newest entries, the anchor and the triggers, which are made anew where they are gone. Answers the fault, which the log has too."""
+    verdict = check(whole=False)
+    if gone := triggers.missing():
+        with transaction.atomic():
+            triggers.make(gone)
+            write(KEEPER, "made its triggers anew", "journal", str(verdict.entries), {"missing": gone})
+    if verdict.fault is not None:
+        log.error("the journal does not hold", fault=verdict.fault)
+        _note(verdict.fault)
+    return verdict.fault
+
+
+def _note(fault: str) -> None:
+    """A fault is told until a check of the whole journal holds again."""
+    if standing() != fault:
+        now = timezone.now()
+        Check.objects.create(begun=now, ended=now, own=chain.FIRST, fault=fault[:300])
+
+
+def standing() -> str:
+    """The fault that the last check which came to its end found; empty: it held, or there was none."""
+    return Check.objects.exclude(ended=None).order_by("-ended").values_list("fault", flat=True).first() or ""
+
+
+def checked_at() -> datetime | None:
+    """When the whole journal was last found to hold, or not to."""
+    return Check.objects.exclude(ended=None).order_by("-ended").values_list("ended", flat=True).first()
+
+
+def check_a_slice(now: datetime) -> None:
+    """Go on with the check of the whole journal, or begin one where the last is a week old."""
+    going = Check.objects.filter(ended=None).first()
+    if going is None:
+        if Check.objects.filter(begun__gt=now - EVERY).exists():
+            return
+        going = Check.objects.create(begun=now, own=chain.FIRST)
+    last = _last_number()
+    rows = Entry.objects.filter(number__gt=going.number, number__lte=going.number + SLICE)
+    fault = _about(last) or chain.first_fault(_links(rows), safe.journal_key(), _keyed_from(), chain.Start(going.number, going.own))
+    reached = min(going.number + SLICE, last)
+    going.number = reached
+    going.own = Entry.objects.filter(number=reached).values_list("own", flat=True).first() or chain.FIRST
+    if fault is not None or reached >= last:
+        going.ended, going.fault = now, (fault or "")[:300]
+        Check.objects.filter(ended__lt=now - 10 * EVERY).delete()
+    going.save()
+    if fault is not None:
+        log.error("the journal does not hold", fault=fault)
+
+
+def anchor() -> str:
+    """The anchor as one line, to be kept elsewhere; empty: there is none."""
+    known = anchors.newest()
+    return chain.written(known, safe.journal_key()) if known is not None else ""
+
+
+def anchor_of(number: int, own: str) -> str:
+    """The anchor of a journal whose newest entry is this, as one line."""
+    return chain.written(chain.Anchor(number, own, _keyed_from()), safe.journal_key())

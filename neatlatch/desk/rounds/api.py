@@ -26,6 +26,7 @@ from neatlatch.desk.connections.shapes import GlyphOut
 from neatlatch.desk.connections.unsaved import UnsavedOut, unsaved
 from neatlatch.desk.drawing import ending
 from neatlatch.desk.drawing.services import KEY
+from neatlatch.desk.journal import services as journal
 from neatlatch.desk.users.models import User
 
 from . import services
@@ -149,6 +150,7 @@ class TodayOut(Schema):
     counts: dict[str, int]
     last_round: RoundOut | None
     unsaved: list[UnsavedOut]
+    journal_fault: str
 
 
 def test_out(test: Test) -> dict[str, Any]:
@@ -341,4 +343,5 @@ def today(request: HttpRequest) -> dict[str, Any]:
                  if one.key != KEY or one.pk in cells],
         "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
         "counts": counts, "last_round": round_out(last_round) if last_round else None, "unsaved": unsaved(),
+        "journal_fault": journal.standing(),
     }  # fmt: skip

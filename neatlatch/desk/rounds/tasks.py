@@ -14,6 +14,7 @@ from neatlatch.desk.connections import tokens
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
+from neatlatch.desk.journal import services as journal
 from neatlatch.desk.people import log_in
 
 from . import services
@@ -63,6 +64,7 @@ def keep_house() -> None:
         guard.forget_old,
         log_in.forget_old,
         ledger.roll_up,
+        journal.check_a_slice,
         services.forget_old_samples,
     ):
         try:

@@ -3484,7 +3484,7 @@ export interface paths {
         };
         /**
          * Check
-         * @description Check the hash chain from end to end.
+         * @description Check the newest entries, the anchor and the triggers. The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told.
          */
         get: operations["neatlatch_desk_journal_api_check"];
         put?: never;
@@ -8416,6 +8416,8 @@ export interface components {
             last_round: components["schemas"]["RoundOut"] | null;
             /** Unsaved */
             unsaved: components["schemas"]["UnsavedOut"][];
+            /** Journal Fault */
+            journal_fault: string;
         };
         /**
          * UnsavedOut
@@ -8677,7 +8679,7 @@ export interface components {
         };
         /**
          * ChainOut
-         * @description Whether the hash chain holds.
+         * @description Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at ``whole_at`` (empty: not yet).
          */
         ChainOut: {
             /** Holds */
@@ -8686,6 +8688,10 @@ export interface components {
             entries: number;
             /** Fault */
             fault: string | null;
+            /** Looked From */
+            looked_from: number;
+            /** Whole At */
+            whole_at: string | null;
         };
         /**
          * Found

@@ -52,6 +52,18 @@
           <span class="help">soonest first</span>
         </header>
         <ol class="sheet">
+          {#if today.data.journal_fault}
+            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" role="alert">
+              <span class="text-error font-bold">now</span>
+              <div>
+                <p class="font-bold">The journal does not hold</p>
+                <p class="text-soft">
+                  {today.data.journal_fault} Somebody or something changed it past Neat Latch. On the desk's machine,
+                  <code>bin/nlatch journal check</code> looks at all of it.
+                </p>
+              </div>
+            </li>
+          {/if}
           {#each today.data.unsaved as one (one.note)}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
               <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}>now</time>
@@ -98,7 +110,9 @@
               </div>
             </li>
           {:else}
-            {#if !today.data.unsaved.length}<li class="px-4 py-4">Nothing known will stop within 90 days.</li>{/if}
+            {#if !today.data.unsaved.length && !today.data.journal_fault}<li class="px-4 py-4">
+                Nothing known will stop within 90 days.
+              </li>{/if}
           {/each}
         </ol>
       </section>
