@@ -45,7 +45,7 @@ client, its = issuing.register(by, place, fields, "oauth2_client")
 house.take(by, its)
 client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
 token = tokens.give(client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}})["access_token"]
-_, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", relay=True)
+_, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw")
 print(json.dumps({{"asker": asker.client_id, "secret": house.take(by, handover), "token": token, "key": house.take(by, own)}}))
 """
 SIZE = """

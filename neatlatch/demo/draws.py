@@ -30,7 +30,7 @@ def load(by: Person, story: dict[str, Any]) -> None:
 def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
     relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
     ends = now + timedelta(days=told["ends_in"]) if "ends_in" in told else None
-    client, handover = services.give(by, user, told["with"], relay, ends)
+    client, handover = services.give(by, user, told["with"], "relay" if relay else "draw", ends)
     assert handover is not None
     take(by, handover)
     moments = [

@@ -391,7 +391,7 @@ from neatlatch.desk.drawing import services
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import User
 by = Person.objects.get(username="morag")
-_, handover = services.give(by, User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"), "key", relay=False)
+_, handover = services.give(by, User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"), "key", right="draw")
 _, key = show(by, handover)
 close(by, handover)
 print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal(), key)

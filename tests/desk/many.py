@@ -51,13 +51,14 @@ def fill(count: int) -> dict[str, int]:
     for model in kinds():
         rows = list(model._default_manager.all())
         if rows and model._meta.label not in FEW:
-            made = [_copied(rows[number % len(rows)], number, copies) for number in range(count)]
+            after = max(one.pk for one in rows) if isinstance(rows[0].pk, int) else 0
+            made = [_copied(rows[number % len(rows)], number, copies, after + 1 + number) for number in range(count)]
             model._default_manager.bulk_create(made, ignore_conflicts=True, batch_size=200)
             copies[model] = made
     return {model._meta.label: model._default_manager.count() for model in kinds()}
 
 
-def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]]) -> Model:
+def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]], following: int) -> Model:
     made = copy.copy(row)
     made._state = models.base.ModelState()
     made._state.adding = True
@@ -69,18 +70,18 @@ def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]]) -> Mo
                 setattr(made, field.attname, related[number].pk)
                 made._state.fields_cache.pop(field.name, None)
         elif field.primary_key:
-            setattr(made, field.attname, _key(field, number))
+            setattr(made, field.attname, _key(field, number, following))
         elif _must_differ(field) and value not in (None, ""):
             setattr(made, field.attname, _other(field, value, number))
     return made
 
 
-def _key(field: Any, number: int) -> Any:
+def _key(field: Any, number: int, following: int) -> Any:
     if isinstance(field, models.UUIDField):
         return uuid.uuid4()
     if isinstance(field, (models.AutoField, models.BigAutoField)):
         return 1_000_000 + number
-    return 1_000_000 + number if isinstance(field, models.IntegerField) else f"copy-{number}"
+    return following if isinstance(field, models.IntegerField) else f"copy-{number}"  # the journal takes no number but the next
 
 
 def _must_differ(field: Any) -> bool:

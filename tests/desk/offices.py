@@ -94,7 +94,7 @@ def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
 
 def user_with_certificate(office: Office, **more: Any) -> tuple[Issued, Handover | None]:
     user = users.add(office.by, users.Given("Night run", "production", "job", "Freight desk", "02:10 daily"))
-    client, handover = drawing.give(office.by, user, "certificate", True, **more)
+    client, handover = drawing.give(office.by, user, "certificate", "draw", **more)
     found = services.newest(client)
     assert found is not None
     return found, handover

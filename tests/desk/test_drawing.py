@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import os
 import threading
@@ -16,7 +17,10 @@ from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
-from neatlatch.core.schemes import BASIC, CERTIFICATE
+from neatlatch.core.drawn import WORDS, hands_out
+from neatlatch.core.oauth2 import Request
+from neatlatch.core.schemes import API_KEY, BASIC, CERTIFICATE, CODE, OAUTH1
+from neatlatch.core.sending import Credentials, dress
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import shares
@@ -54,7 +58,7 @@ def drawn(setup: Setup) -> tuple[Setup, Connection, User, str]:
     """A connection that works, a user of it, and the user's key that may relay too."""
     connection = setup.latched("manifest.read")
     user = noted(setup, connection)
-    _, handover = services.give(setup.by, user, "key", relay=True)
+    _, handover = services.give(setup.by, user, "key", right="draw")
     return setup, connection, user, take(setup, handover)
 
 
@@ -95,12 +99,12 @@ def _context() -> Any:
 
 def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, User, str]) -> None:
     setup, _, user, _ = drawn
-    client, handover = services.give(setup.by, user, "client", relay=False)
+    client, handover = services.give(setup.by, user, "client", right="draw")
     take(setup, handover)
     client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
     token = tokens.give(client, Credential.objects.get(client=client), {"grant_type": "client_credentials"})["access_token"]
     assert ask(token, "/draw/cargo").status_code == 200
-    assert ask(token, "/relay/cargo/manifests").status_code == 403  # it was not given the right to relay
+    assert ask(token, "/relay/cargo/manifests").status_code == 200
     issuing.revoke_tokens(setup.by, client, "a test")
     assert ask(token, "/draw/cargo").status_code == 401
 
@@ -233,7 +237,7 @@ def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another pace of its own."""
     setup, connection, user, key = drawn
     Connection.objects.filter(pk=connection.pk).update(pace=2.0)
-    _, handover = services.give(setup.by, user, "key", relay=True)
+    _, handover = services.give(setup.by, user, "key", right="draw")
     slower = take(setup, handover)
     newest = Client.objects.filter(user=user).order_by("-created")[0]
     Client.objects.filter(pk=newest.pk).update(pace=1.9)
@@ -377,7 +381,7 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Conne
     assert (told["name"], told["relay"], told["others"]) == (user.name, True, 0)
     assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [("cargo", None, False)]
     assert ask(key, "/draw/cargo").status_code == 200
-    services.give(setup.by, user, "client", relay=False)
+    services.give(setup.by, user, "client", right="draw")
     told = look()
     assert told["others"] == 1
     assert told["reach"][0]["last"] is not None
@@ -405,14 +409,55 @@ def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connect
     key = Credential.objects.get(client__user=user)
     Credential.objects.filter(pk=key.pk).update(ends=now + timedelta(days=9))
     assert breaks() == [("Night run", str(user.pk), "The API key")]
-    second, handover = services.give(setup.by, user, "client", relay=False, ends=now + timedelta(days=2))
+    second, handover = services.give(setup.by, user, "client", right="draw", ends=now + timedelta(days=2))
     take(setup, handover)
     assert breaks() == [("Night run", str(user.pk), "The API key")]  # the client's secret ends sooner, and the key is there still
     issuing.revoke(setup.by, key, "a test")
     assert breaks() == [("Night run", str(user.pk), "The client secret")]
     other = noted(setup, Connection.objects.get(), "Day run")
-    _, handover = services.give(setup.by, other, "key", relay=False, ends=now + timedelta(days=1))
+    _, handover = services.give(setup.by, other, "key", right="draw", ends=now + timedelta(days=1))
     assert [name for name, _, _ in breaks()] == ["Day run", "Night run"]
     assert len(set(queries[1:])) == 1
     User.objects.all().first().uses.all().delete()  # type: ignore[union-attr]
     assert [name for name, _, _ in breaks()] == ["Night run"]  # with nothing left to draw, nothing stops
+
+
+def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
+    """F6: whoever may only relay is given no header; whoever draws may relay as well."""
+    connection = setup.latched("manifest.read")
+    user = noted(setup, connection)
+    for right, scopes in (("relay", {"relay"}), ("draw", {"draw", "relay"})):
+        client, handover = services.give(setup.by, user, "key", right=right)
+        asker = services.caller(f"Bearer {take(setup, handover)}", "127.0.0.1", timezone.now())
+        assert asker.scopes == scopes
+        services.connection_of(asker, "cargo", "relay")
+        if right == "relay":
+            with pytest.raises(Problem, match="does not allow you to draw"):
+                services.connection_of(asker, "cargo", "draw")
+        else:
+            services.connection_of(asker, "cargo", "draw")
+    with pytest.raises(Problem, match="Its right is"):
+        services.give(setup.by, user, "key", right="everything")  # type: ignore[arg-type]
+    web = setup.web("reader")
+    told = web.get(f"/api/users/{user.pk}/drawables").json()
+    assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"]}]
+    assert web.get("/api/connections/cargo/drawables").json() == told[0]
+    assert {one["right"] for one in web.get(f"/api/users/{user.pk}/keys").json()} == {"relay", "draw"}
+
+
+@pytest.mark.parametrize(
+    ("kind", "handed"), [(CODE, "token"), (OAUTH1, "signature"), (API_KEY, "secret"), (BASIC, "secret"), (CERTIFICATE, "nothing")]
+)
+def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
+    """The very secret is in what is drawn exactly where the page says so."""
+    assert hands_out(kind) == handed
+    if kind in (CODE, CERTIFICATE):
+        return
+    secrets = {"api_key": "hush-a", "password": "hush-b", "client_secret": "hush-c", "token_secret": "hush-d"}
+    values = {"username": "svc", "client_key": "ck", "token_id": "ti"}
+    drawn = dress(Request("GET", "https://a.example/x"), Credentials(kind, values, secrets), "n", 1)
+    text = " ".join(
+        f"{name} {value} {base64.b64decode(value.removeprefix('Basic ')) if value.startswith('Basic ') else ''}"
+        for name, value in drawn.headers
+    )
+    assert any(one in text for one in secrets.values()) is (handed == "secret")

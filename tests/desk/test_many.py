@@ -18,7 +18,8 @@ from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections.models import Connection, SignIn
 from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.journal.models import Check, Checkpoint
+from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode, Tries
 from neatlatch.desk.replacing.models import Replacement
 from neatlatch.desk.rounds import services as rounds
 from neatlatch.desk.rounds.models import Round, Test
@@ -91,6 +92,12 @@ def test_every_get_is_answered_with_eleven_hundred_of_everything(loaded: None) -
     assert key is not None
     made = web.post(f"/api/credentials/{key.pk}/replacements", json.dumps({"way": "hand"}), content_type="application/json")
     assert made.status_code == 201, made.content
+    passkey = Passkey.objects.create(person=by, name="x", credential_id="x", public_key=b"", added=timezone.now())
+    Challenge.objects.create(digest="x", person=by, purpose=Challenge.Purpose.CODE, passkey=passkey, ends=timezone.now())
+    RecoveryCode.objects.create(person=by, digest="x")
+    Tries.objects.create(digest="x", at=timezone.now())
+    Checkpoint.objects.create(number=1, sealed="x")
+    Check.objects.create(begun=timezone.now(), own="x")
     counts = many.fill(COUNT)
     assert {label for label, count in counts.items() if count == 0} <= NONE
     assert {label for label, count in counts.items() if 0 < count < 1_000} <= many.FEW | {"drawing.Drawn", "access.RuleBook"}

@@ -24,7 +24,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import User
 by = Person.objects.get(username="morag")
 user = User.objects.get(name="Rehearsal of the night run")
-_, handover = services.give(by, user, "key", relay=True)
+_, handover = services.give(by, user, "key", right="draw")
 _, value = show(by, handover); close(by, handover)
 Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
 print(value)

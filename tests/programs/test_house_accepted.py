@@ -45,9 +45,9 @@ roles |= {{certificates.uri_of(one): "reader" for one in Client.objects.filter(p
 house.set_up_by_list(place, roles, {port})
 user = User.objects.get(name="Rest hours display")
 users.use_connection(by, Connection.objects.get(ref="berth-booking-display"), users.Given(user.name, "", user.kind, user.owner, user.runs), ["GET /bookings"])
-client, handover = drawing.give(by, user, "certificate", False)
+client, handover = drawing.give(by, user, "certificate", "draw")
 made["draws"] = [str(client.pk), str(handover.credential_id), house.take(by, handover)]
-key, handover = drawing.give(by, user, "key", False)
+key, handover = drawing.give(by, user, "key", "draw")
 made["key"] = [house.take(by, handover)]
 print(json.dumps({{"password": logins["morag"][1], **made}}))
 """

@@ -43,7 +43,7 @@ applications.add_by_hand(by, kept["name"], "production", {"api_base": "https://l
 place = Place.objects.select_related("application", "environment").get()
 connections.create(by, place, "lost-property", BEARER, None, {"api_base": "https://lost.example/api"}, [], {"token": "a-made-up-token-of-theirs"})
 use = users.use_connection(by, Connection.objects.get(), users.Given("Found items page", "", "agent", "Web team", "always"), ["GET /items"])
-_, handover = drawing.give(by, use.user, "key", False)
+_, handover = drawing.give(by, use.user, "key", "draw")
 Place.objects.update(house=True)
 certificates.register(by, Place.objects.select_related("application", "environment").get(application__key="lost-property"), "A till", certificates.Asked("client"))
 for number in range(600):

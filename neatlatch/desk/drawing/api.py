@@ -14,6 +14,7 @@ from ninja import Router, Schema
 
 from neatlatch.core import schemes
 from neatlatch.core.addresses import is_network
+from neatlatch.core.drawn import WORDS, HandsOut, Right, hands_out
 from neatlatch.core.formats import paste
 from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.clients.models import Client
@@ -31,10 +32,10 @@ router = Router(tags=["drawing"])
 
 class OwnKeyIn(Given):
     """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with ``request``: for the
-    key in that signing request); with ``relay`` it may send requests through as well."""
+    key in that signing request). Its ``right``: ``relay``, to send requests through the relay only, or ``draw``, to take headers too."""
 
     kind: str = "key"
-    relay: bool = False
+    right: Right = "relay"
     ends: Moment | None = None
     addresses: list[str] = []
     request: str = ""
@@ -54,7 +55,7 @@ class OwnKeyOut(Schema):
     client: UUID
     name: str
     kind: str
-    relay: bool
+    right: Right
     addresses: list[str]
     hints: list[str]
     ends: datetime | None
@@ -73,6 +74,14 @@ class DrawnOut(Schema):
     failed: int
     last: datetime
     secrets: list[str]
+
+
+class HandsOutOut(Schema):
+    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words."""
+
+    ref: str
+    hands_out: HandsOut
+    says: str
 
 
 class LineOut(Schema):
@@ -97,7 +106,7 @@ def _own(user: User) -> list[dict[str, Any]]:
     for client in Client.objects.filter(user=user).prefetch_related("credentials__handover").order_by("created"):
         live = [one for one in client.credentials.all() if one.digest and one.lives and (one.ends is None or one.ends > now)]
         waiting = [one.handover.pk for one in live if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed]
-        found.append({"client": client.pk, "name": client.name, "kind": _KINDS.get(client.scheme, "client"), "relay": services.RELAY in client.scopes,
+        found.append({"client": client.pk, "name": client.name, "kind": _KINDS.get(client.scheme, "client"), "right": "draw" if services.DRAW in client.scopes else "relay",
                       "addresses": client.allow_list, "hints": [one.hint for one in live], "ends": max((one.ends for one in live if one.ends), default=None),
                       "last_used": max((one.last_used for one in live if one.last_used), default=None), "handover": waiting[0] if waiting else None})  # fmt: skip
     return found
@@ -118,7 +127,7 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, di
         raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
 
     def create() -> tuple[int, dict[str, Any]]:
-        client, handover = services.give(by, user, given.kind, given.relay, given.ends, given.addresses, given.request)
+        client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request)
         issued = certificates.newest(client) if handover is None else None
         return 201, {"client": client.pk, "handover": handover.pk if handover else None, "pem": issued.chain() if issued else ""}
 
@@ -134,6 +143,29 @@ def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, 
         raise problems.not_found("key")
     services.take_away(by, found)
     return 204, None
+
+
+def _hands_out(connection: Connection) -> dict[str, Any]:
+    found = hands_out(connection.scheme)
+    return {"ref": connection.ref, "hands_out": found, "says": WORDS[found]}
+
+
+@router.get("/users/{identity}/drawables", response=list[HandsOutOut])
+def drawables(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+    """What draws of the connections that a user uses hand out."""
+    guard.need(request, "look")
+    uses = Use.objects.select_related("connection").filter(user=_user(identity)).exclude(connection=None).order_by("connection__ref")
+    return [_hands_out(one.connection) for one in uses[:200] if one.connection]
+
+
+@router.get("/connections/{ref}/drawables", response=HandsOutOut)
+def drawable(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """What a draw of a connection hands out."""
+    guard.need(request, "look")
+    found = Connection.objects.filter(ref=ref).first()
+    if found is None:
+        raise problems.not_found("connection")
+    return _hands_out(found)
 
 
 def _drawn(rows: Any) -> list[dict[str, Any]]:

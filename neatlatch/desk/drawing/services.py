@@ -20,6 +20,7 @@ from django.utils import timezone
 from neatlatch.core import house_key, relaying, replies, retries, schemes
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.drawn import RIGHTS, Right
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
@@ -70,13 +71,15 @@ def door(environment: Environment) -> Place:
 
 @transaction.atomic
 def give(
-    by: Person, user: User, kind: str, relay: bool, ends: datetime | None = None, addresses: list[str] | None = None, request: str = ""
+    by: Person, user: User, kind: str, right: Right, ends: datetime | None = None, addresses: list[str] | None = None, request: str = ""
 ) -> tuple[Client, Handover | None]:
-    """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. Answers it and the handover of
-    its secret, if the house made that."""
+    """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. ``right``: to send requests
+    through the relay only, or to draw headers too. Answers it and the handover of its secret, if the house made that."""
     if kind not in ("key", "client", "certificate"):
         raise wrong_fields({"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."})
-    allowed, name = frozenset({DRAW, RELAY} if relay else {DRAW}), f"{user.name}, to draw"
+    if right not in RIGHTS:
+        raise wrong_fields({"right": "Its right is “relay”, for requests through the relay only, or “draw”, for headers too."})
+    allowed, name = frozenset({RELAY} if right == "relay" else {DRAW, RELAY}), f"{user.name}, to draw"
     handover: Handover | None
     if kind == "certificate":
         asked = certificates.Asked("client", user.name[:64], request=request)
@@ -88,7 +91,7 @@ def give(
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
         touch(user.uses.values_list("connection_id", flat=True))
-    write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "relay": relay})
+    write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "right": right})
     return client, handover
 
 

@@ -39,9 +39,17 @@ def write(who: Person | str | None, did: str, noun: str, ref: str, details: dict
     """
     name = who if isinstance(who, str) else who.username if who is not None else "nobody"
     last = Entry.objects.order_by("-number").only("number", "own").first()
-    if last is not None and not anchors.exists():
+    if last is not None and not _is_ours(last) and not anchors.exists():
         last = _take_over(last)
     return _append(last, name, did, noun, ref, details or {})
+
+
+# The newest entry that this process wrote: where it still is the newest, nothing needs to be looked up.
+_written: list[chain.Anchor] = []
+
+
+def _is_ours(last: Entry) -> bool:
+    return bool(_written) and (_written[0].number, _written[0].own) == (last.number, last.own)
 
 
 def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details: dict[str, Any]) -> Entry:
@@ -50,7 +58,8 @@ def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details
     entry = Entry(number=number, at=timezone.now(), who=who[:150], did=did, noun=noun, ref=str(ref)[:200], details=plain, before=before)
     entry.own = chain.own_code(safe.journal_key(), number, entry.content(), before)
     entry.save(force_insert=True)
-    anchor = chain.Anchor(number, entry.own, _keyed_from())
+    anchor = chain.Anchor(number, entry.own, _written[0].keyed_from if last is not None and _is_ours(last) else _keyed_from())
+    _written[:] = [anchor]
     if number % chain.CHECKPOINT_EVERY == 0:
         Checkpoint.objects.create(number=number, sealed=chain.written(anchor, safe.journal_key()))
     transaction.on_commit(lambda: anchors.advance(anchor))

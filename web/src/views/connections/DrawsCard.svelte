@@ -11,6 +11,10 @@
     queryFn: () => ok(api.GET('/api/connections/{ref}/draws', { params: path })),
     refetchInterval: 10000,
   }))
+  const hands = createQuery(() => ({
+    queryKey: ['drawable', ref],
+    queryFn: () => ok(api.GET('/api/connections/{ref}/drawables', { params: path })),
+  }))
   let open = $state(false)
   const lines = createQuery(() => ({
     queryKey: ['lines', ref],
@@ -26,6 +30,9 @@
     <h2 id="draws-title">Drawn</h2>
     <button class="act ms-auto" aria-expanded={open} onclick={() => (open = !open)}>{open ? 'Close' : 'Lines to paste'}</button>
   </header>
+  {#if hands.data}<p class="help {hands.data.hands_out === 'secret' ? 'text-error' : ''}">
+      A draw hands out {hands.data.says}.
+    </p>{/if}
   {#each draws.data ?? [] as one (one.user ?? one.last)}
     <p class="flex min-h-[26px] items-baseline gap-3" title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}>
       {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a>{:else}<span>{one.user_name}</span

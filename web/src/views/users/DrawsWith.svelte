@@ -24,10 +24,14 @@
     queryFn: () => ok(api.GET('/api/users/{identity}/draws', { params: path })),
     refetchInterval: 10000,
   }))
+  const drawables = createQuery(() => ({
+    queryKey: ['drawables-of-user', id],
+    queryFn: () => ok(api.GET('/api/users/{identity}/drawables', { params: path })),
+  }))
   const KINDS: Record<string, string> = { key: 'a key', client: 'a client', certificate: 'a certificate' }
   let adding = $state(false)
   let taking = $state('')
-  let form = $state({ kind: 'key', relay: false, addresses: '', request: '' })
+  let form = $state({ kind: 'key', right: 'relay' as 'relay' | 'draw', addresses: '', request: '' })
   let pem = $state('')
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
@@ -36,7 +40,7 @@
     void acts.run(async () => {
       const body = {
         kind: form.kind,
-        relay: form.relay,
+        right: form.right,
         request: form.kind === 'certificate' ? form.request : '',
         addresses: form.addresses.split(/[\s,]+/).filter(Boolean),
       }
@@ -45,7 +49,7 @@
       sent.over()
       adding = false
       pem = made.pem
-      form = { kind: 'key', relay: false, addresses: '', request: '' }
+      form = { kind: 'key', right: 'relay', addresses: '', request: '' }
     })
   }
   const takeAway = (client: string) =>
@@ -85,9 +89,26 @@
       >
         <input id="own-addresses" class="line-in value" placeholder="203.0.113.40/29" bind:value={form.addresses} />
       </Field>
-      <label class="mb-2 flex min-h-[26px] items-center gap-2"
-        ><input type="checkbox" bind:checked={form.relay} /> It may send requests through the relay, too</label
-      >
+      <fieldset class="mb-3">
+        <legend class="label-text">What it may</legend>
+        <label class="flex min-h-[26px] items-baseline gap-2"
+          ><input type="radio" name="right" value="relay" bind:group={form.right} /><span
+            >Send requests through the relay only. No credential of an application reaches it.</span
+          ></label
+        >
+        <label class="flex min-h-[26px] items-baseline gap-2"
+          ><input type="radio" name="right" value="draw" bind:group={form.right} /><span
+            >Draw headers too, and send its requests itself.</span
+          ></label
+        >
+      </fieldset>
+      {#if form.right === 'draw'}
+        {#each drawables.data ?? [] as one (one.ref)}
+          <p class="help {one.hands_out === 'secret' ? 'text-error' : ''}">
+            <span class="value">{one.ref}</span> hands out {one.says}.
+          </p>
+        {:else}<p class="help">What it gets is said here once it uses a connection.</p>{/each}
+      {/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy}>Give it</button>
     </form>
   {/if}
@@ -100,7 +121,7 @@
     <div class="border-base-300 border-b py-2 last:border-0">
       <p class="flex flex-wrap items-baseline gap-x-2">
         <a class="act value" href="/clients/{one.client}">{one.hints.join(' ') || 'no live secret'}</a>
-        <span class="text-soft">{KINDS[one.kind]}{one.relay ? ', relay too' : ''}</span>
+        <span class="text-soft">{KINDS[one.kind]}, {one.right === 'draw' ? 'draws and relays' : 'relay only'}</span>
         {#if may('change')}<button class="act ms-auto" onclick={() => (taking = taking === one.client ? '' : one.client)}
             >Take it away</button
           >{/if}
@@ -122,7 +143,7 @@
         </div>{/if}
     </div>
   {:else}{#if keys.data}<p class="help">
-        Nothing yet. With a key of its own it takes ready headers by reference name, and holds no application's secret.
+        Nothing yet. With a key of its own it sends requests through the relay, or takes ready headers, by reference name.
       </p>{/if}{/each}
   {#if draws.data?.length}
     <h3 class="mt-3 mb-1 font-bold">What it drew</h3>

@@ -1,0 +1,27 @@
+"""What somebody gets who draws a connection, by how it is let in: said on the page, in the answer and in the docs as it is."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from .schemes import CERTIFICATE, OAUTH1, OAUTH2, STREAM
+
+# A right that a user's key has: requests through the relay alone, or headers to take as well. Whoever has a header can send whatever they like with it.
+Right = Literal["relay", "draw"]
+RIGHTS: tuple[Right, ...] = ("relay", "draw")
+HandsOut = Literal["token", "signature", "secret", "nothing"]
+WORDS: dict[HandsOut, str] = {
+    "token": "a token that ends by itself, and not the secret it was got with",
+    "signature": "a signature that is good for one request, and not the secret it was made with",
+    "secret": "the application's secret itself, which stays good until it is replaced there",
+    "nothing": "nothing: it shows a certificate on the line itself, or is no matter of requests",
+}
+
+
+def hands_out(kind: str) -> HandsOut:
+    """What a draw of a connection of this kind of scheme hands out."""
+    if kind in OAUTH2:
+        return "token"
+    if kind == OAUTH1:
+        return "signature"
+    return "nothing" if kind in (CERTIFICATE, STREAM) else "secret"
