@@ -54,7 +54,7 @@ def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
     )
     if place is None:
         return
-    access.save(by, place, formats.from_plain({"groups": told["groups"], "rules": told["rules"]}))
+    access.save(by, access.book_of(place), formats.from_plain({"groups": told["groups"], "rules": told["rules"]}))
     access.read_back(by, place)
     access.push(by, place)
     # Somebody at the application's own screen, who tells nobody.

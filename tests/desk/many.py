@@ -86,7 +86,9 @@ def _key(field: Any, number: int, following: int) -> Any:
 
 def _must_differ(field: Any) -> bool:
     """Unique values, and those that would make one thing of all copies: names, digests, fingerprints."""
-    return bool(field.unique) or field.name in ("name", "fingerprint", "digest", "client_id", "public_key", "jti", "serial")
+    return not isinstance(field, models.BinaryField) and (
+        bool(field.unique) or field.name in ("name", "fingerprint", "digest", "client_id", "public_key", "jti", "serial")
+    )
 
 
 def _other(field: Any, value: Any, number: int) -> Any:

@@ -38,6 +38,10 @@ class BadInventory(ValueError):
         super().__init__("; ".join(str(one) for one in mistakes[:5]))
         self.mistakes = mistakes
 
+    def __reduce__(self) -> tuple[type[BadInventory], tuple[list[Mistake]]]:
+        """It comes back from another process with its mistakes."""
+        return type(self), (self.mistakes,)
+
 
 @dataclass(frozen=True)
 class Inventory:

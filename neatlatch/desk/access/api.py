@@ -225,17 +225,17 @@ def rules(request: HttpRequest, response: HttpResponse, application: str, enviro
     return found
 
 
-def _checked(request: HttpRequest, place: Place) -> None:
+def _checked(request: HttpRequest, place: Place) -> RuleBook:
     kept = services.book_of(place)
     guard.check_version(request, kept.version, kept.changed_by, ("access rules", place.pk))
+    return kept
 
 
 @router.put("/access-rules/{application}/{environment}", response=AccessOut)
 def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> dict[str, Any]:
     """Keep these rules in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
-    _checked(request, place)
-    services.save(by, place, services.from_plain(place, _book(given)))
+    services.save(by, _checked(request, place), services.from_plain(place, _book(given)))
     return shape(place)
 
 
@@ -252,8 +252,7 @@ def preview(request: HttpRequest, application: str, environment: str, given: Rul
 def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
-    _checked(request, place)
-    services.save(by, place, services.out_of(place, given.text, given.format), "imported access rules")
+    services.save(by, _checked(request, place), services.out_of(place, given.text, given.format), "imported access rules")
     return shape(place)
 
 

@@ -142,10 +142,11 @@ def _writable(place: Place) -> RulesAt:
     return found
 
 
-def save(by: Person, place: Place, book: Book, did: str = "changed the access rules") -> RuleBook:
-    """Keep these rules. The version must have been checked. Raises a field error where they are too many to be worked out."""
+def save(by: Person, kept: RuleBook, book: Book, did: str = "changed the access rules") -> RuleBook:
+    """Keep these rules in place of those that stood in ``kept``, whose version was checked. Raises :class:`Problem` where another edit came between, and a field
+    error where they are too many to be worked out."""
+    place = kept.place
     _writable(place)
-    kept = book_of(place)
     told = difference(place, kept, kept.book(), book)
     if too_much := told.unknown or standing(place, kept, book).unknown:
         raise wrong_fields({"rules": f"{too_much} Nothing was changed."})
@@ -252,7 +253,8 @@ def push(by: Person, place: Place) -> RuleBook:
 
 def take_theirs(by: Person, place: Place) -> RuleBook:
     """Take the rules that were last read there as ours."""
-    there = book_of(place).book_there()
+    kept = book_of(place)
+    there = kept.book_there()
     if there is None:
         raise Problem(409, "The rules there have not been read yet.", "Read them back first.")
-    return save(by, place, there, "took the application's access rules")
+    return save(by, kept, there, "took the application's access rules")

@@ -13,6 +13,7 @@ from neatlatch.core import redirect_bench, registration, scope_matrix
 from neatlatch.core.profiles import Profile
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
+from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
@@ -125,7 +126,17 @@ def matrix(client: Client, connections: list[Connection] | None = None) -> Found
             operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
             uses.append(use)
             users.append(scope_matrix.UserOf(use.name, one.ref, operations))
-    return profile, connections, uses, scope_matrix.work_out(known, frozenset(permitted), holders, users)
+    return profile, connections, uses, _worked_out(known, frozenset(permitted), holders, users)
+
+
+# So many cells are worked out at once in the desk itself; more of them in a child, which takes longer to ask.
+_FEW_CELLS = 20_000
+
+
+def _worked_out(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> scope_matrix.Matrix:
+    if len(known) * (len(users) + len(holders)) <= _FEW_CELLS or transaction.get_connection().in_atomic_block:
+        return scope_matrix.work_out(known, permitted, holders, users)
+    return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
 
 
 def _holder(client: Client, connection: Connection) -> scope_matrix.Holder:

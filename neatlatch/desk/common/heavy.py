@@ -36,8 +36,8 @@ _LONGEST, _LARGEST = 60.0, 32 * 1024 * 1024
 _LOOK = 0.05
 
 
-def run(function: Callable[..., T], *arguments: Any) -> T:
-    """Call a function of ``core`` in a child; answers what it answers, and raises what it raises.
+def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.SECONDS) -> T:
+    """Call a function of ``core`` in a child; answers what it answers, and raises what it raises. ``seconds`` of processor time are the most it may take.
 
     Function, arguments and answer must be such as ``pickle`` takes. Raises :class:`Problem`: 422 beyond the limits of time and memory, 429 and
     503 where too many wait. Where the caller hangs up meanwhile, the child is ended and :class:`caller.HungUp` raised.
@@ -48,7 +48,7 @@ def run(function: Callable[..., T], *arguments: Any) -> T:
     child = _POOL.take(now)
     kept = False
     try:
-        worked, answer = child.ask((function.__module__, function.__qualname__, arguments), now)
+        worked, answer = child.ask((function.__module__, function.__qualname__, arguments, seconds), now)
         kept = not isinstance(answer, heavy_child.TooLarge)  # what it holds may not come back
     finally:
         _POOL.give_back(child if kept else None, now)
@@ -80,11 +80,11 @@ class _Child:
             close_fds=True,
         )
 
-    def ask(self, what: tuple[str, str, tuple[Any, ...]], now: caller.Caller) -> tuple[bool, Any]:
+    def ask(self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller) -> tuple[bool, Any]:
         """Have something done. Raises :class:`Problem` and :class:`caller.HungUp`; the child is of no more use then."""
         assert self.process.stdin is not None
         assert self.process.stdout is not None
-        until = time.monotonic() + _LONGEST
+        until = time.monotonic() + max(_LONGEST, 4 * what[3])
         try:
             heavy_child.send(self.process.stdin, what)  # a child reads before it works, so this ends soon
             body = self._answer(self.process.stdout.fileno(), now, until)
@@ -92,19 +92,20 @@ class _Child:
             body = b""
         if not body:
             log.warning("a piece of work was ended by its limits", work=f"{what[0]}.{what[1]}", ended=self.process.poll())
-            raise _too_heavy(f"It takes more than {heavy_child.SECONDS} seconds of work.")
+            raise _too_heavy(f"It takes more than {what[3]} seconds of work.")
         answer: tuple[bool, Any] = pickle.loads(body)  # our own child's
         return answer
 
     def _answer(self, descriptor: int, now: caller.Caller, until: float) -> bytes:
         """The answer's pickle; empty where the child has ended, or must be ended."""
-        body, length = bytearray(), -1
+        body, length, waiting = bytearray(), -1, select.poll()  # a desk with many connections has descriptors beyond what select takes
+        waiting.register(descriptor, select.POLLIN)
         while length < 0 or len(body) < length:
             if now.hung_up.is_set():
                 raise caller.HungUp
             if time.monotonic() > until or length > _LARGEST:
                 return b""
-            if not select.select([descriptor], [], [], _LOOK)[0]:
+            if not waiting.poll(_LOOK * 1000):
                 continue
             part = os.read(descriptor, 1 << 16)
             if not part:

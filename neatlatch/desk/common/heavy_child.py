@@ -33,8 +33,7 @@ def read(stream: IO[bytes]) -> bytes | None:
     return stream.read(int.from_bytes(head, "big")) if len(head) == _LENGTH else None
 
 
-def _do(asked: bytes) -> tuple[bool, object]:
-    module, name, arguments = pickle.loads(asked)  # the desk's own words
+def _do(module: str, name: str, arguments: tuple[object, ...]) -> tuple[bool, object]:
     try:
         return True, getattr(importlib.import_module(module), name)(*arguments)
     except MemoryError:
@@ -59,9 +58,10 @@ def main() -> None:
     while (asked := read(asked_on)) is not None:
         used = resource.getrusage(resource.RUSAGE_SELF)
         # The kernel ends the process: no Python runs while a library works on.
-        limit = int(used.ru_utime + used.ru_stime) + 1 + SECONDS
+        module, name, arguments, seconds = pickle.loads(asked)  # the desk's own words
+        limit = int(used.ru_utime + used.ru_stime) + 1 + seconds
         resource.setrlimit(resource.RLIMIT_CPU, (limit, resource.getrlimit(resource.RLIMIT_CPU)[1]))
-        answer = _do(asked)
+        answer = _do(module, name, arguments)
         try:
             send(told_on, answer)
         except (pickle.PicklingError, TypeError, AttributeError, MemoryError) as error:

@@ -27,6 +27,7 @@ from neatlatch.desk.clients.services import put_fields
 from neatlatch.desk.clients.services import remove as remove_client
 from neatlatch.desk.common import at_once, bodies
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.strangers import Allowance
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -34,6 +35,7 @@ from neatlatch.desk.people.models import Person
 from . import issuing, quick, signing, tokens
 from .models import RegistrationRight
 
+_ASKED = Allowance(of_one=60, of_all=600)
 LARGEST_BODY, MOST_FIELDS = 64 * 1024, 50
 View = Callable[..., HttpResponse]
 
@@ -118,7 +120,9 @@ def _signed_in(request: HttpRequest, environment: Environment, form: dict[str, s
 
 @_endpoint("authorize", "GET")
 def authorize(request: HttpRequest, environment: Environment) -> HttpResponse:
-    """A client sends a person (RFC 6749 §4.1.1). The person is asked on a page of ours."""
+    """A client sends a person (RFC 6749 §4.1.1). The person is asked on a page of ours. Each such request is kept until it is answered, so one address has so many."""
+    if not _ASKED.take(_address(request)):
+        raise Refused("temporarily_unavailable", "Too many requests came from this address. Wait a minute", 429, "too many in a minute")
     try:
         waiting = tokens.put_before(
             environment, once(parse_qsl(request.META.get("QUERY_STRING", ""), keep_blank_values=True, max_num_fields=MOST_FIELDS))

@@ -23,6 +23,7 @@ from neatlatch.desk.certificates import known as certificates
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.clients.services import checked
 from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.strangers import Allowance
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.credentials.services import forget, keep
 from neatlatch.desk.journal.services import write
@@ -247,10 +248,14 @@ def revoke_all(by: Person | str, client: Client, why: str) -> None:
 # Recognising
 
 
+_NOTED = Allowance(of_one=60, of_all=600)
+
+
 def turned_away(
     environment: Environment, endpoint: str, what: str, client: Client | None = None, named: str = "", address: str = ""
 ) -> None:
-    """Note what was really wrong. The log tells it apart, callers are told the same for all."""
+    """Note what was really wrong. The log tells it apart, callers are told the same for all. Of what one address is refused in a minute the first are kept, the
+    log has the others."""
     log.warning(
         "turned away",
         endpoint=endpoint,
@@ -259,6 +264,8 @@ def turned_away(
         client=client.client_id if client else named[:120],
         address=address,
     )
+    if not _NOTED.take(address):
+        return
     row = Turned.objects.create(
         at=timezone.now(),
         environment=environment,

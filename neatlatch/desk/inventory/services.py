@@ -16,6 +16,7 @@ from neatlatch.core.inventory.shape import KINDS, Content, full
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.journal.services import write
@@ -52,10 +53,14 @@ def export(by: Person) -> str:
     return reading.write(content)
 
 
+# Ten thousand connections are some hundred thousand lines.
+_READS_FOR = 30
+
+
 def read(text: str) -> reading.Inventory:
     """A file that was read, or a problem that names every mistake with its line."""
     try:
-        return reading.read(text)
+        return heavy.run(reading.read, text, seconds=_READS_FOR)
     except reading.BadInventory as error:
         raise _mistakes(error.mistakes) from error
 

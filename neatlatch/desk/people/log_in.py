@@ -206,6 +206,12 @@ def end_sessions(by: Person | str, person: Person) -> None:
     write(by, "logged out everywhere", "person", person.username)
 
 
+def still_may(person: Person, session: str) -> bool:
+    """Whether somebody who began to watch in a session is still logged in by it, with the access and the role of then."""
+    stands = Person.objects.filter(pk=person.pk, is_active=True, epoch=person.epoch, role=person.role, password=person.password)
+    return stands.exists() and Session.objects.filter(session_key=digest(session), expire_date__gt=timezone.now()).exists()
+
+
 def note_seen(request: HttpRequest) -> None:
     """Note in its session that somebody is still there, every ten minutes."""
     told: dict[str, Any] = request.session.get(LOG_IN) or {}

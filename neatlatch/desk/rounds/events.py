@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import json
 import time
+from collections import Counter
 from collections.abc import AsyncIterator, Callable
 from typing import Any
 from uuid import UUID
@@ -18,6 +19,7 @@ from django.http import HttpRequest, HttpResponseBase, StreamingHttpResponse
 
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.people import log_in
 from neatlatch.desk.people.models import Person
 
 from .api import find_test, round_full, test_out
@@ -25,6 +27,10 @@ from .models import Test
 
 _LOOK_EVERY = 0.12
 _LONGEST = 600.0
+# Streams of one person, and of all; and how often it is looked whether whoever watches still may.
+_MOST_OF_ONE, _MOST = 8, 200
+_MAY_EVERY = 2.0
+_watching: Counter[int] = Counter()
 
 
 async def test_events(request: HttpRequest, identity: UUID) -> HttpResponseBase:
@@ -47,19 +53,33 @@ async def _stream(request: HttpRequest, look: Callable[[], dict[str, Any]], over
     except Problem as problem:
         return problems.answer(problem)
 
+    if _watching[person.pk] >= _MOST_OF_ONE or _watching.total() >= _MOST:
+        return problems.answer(Problem(429, "You watch much at once.", "Close other pages that watch a test or a round.", retry_after=10))
+    session = request.session.session_key or ""
+
     async def events() -> AsyncIterator[str]:
-        seen, until = first, time.monotonic() + _LONGEST
-        yield _event(seen)
-        told = _event(seen)
-        while not over(seen) and time.monotonic() < until:
-            await asyncio.sleep(_LOOK_EVERY)
-            try:
-                seen = await sync_to_async(look)()
-            except Problem:
-                return
-            if (event := _event(seen)) != told:
-                told = event
-                yield event
+        _watching[person.pk] += 1
+        try:
+            seen, until, asked = first, time.monotonic() + _LONGEST, time.monotonic()
+            yield _event(seen)
+            told = _event(seen)
+            while not over(seen) and time.monotonic() < until:
+                await asyncio.sleep(_LOOK_EVERY)
+                if time.monotonic() - asked > _MAY_EVERY:
+                    asked = time.monotonic()
+                    if not await sync_to_async(log_in.still_may)(person, session):
+                        return
+                try:
+                    seen = await sync_to_async(look)()
+                except Problem:
+                    return
+                if (event := _event(seen)) != told:
+                    told = event
+                    yield event
+        finally:
+            _watching[person.pk] -= 1
+            if not _watching[person.pk]:
+                del _watching[person.pk]
 
     return StreamingHttpResponse(
         events(), content_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
