@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import base64
 import re
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
 import pytest
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Browser, Page, expect
 
 from tests.harness import Desk, StandIns
@@ -153,36 +149,6 @@ print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].c
     page.goto(address.replace("somewhere", "elsewhere"))
     expect(page.get_by_role("heading", name="This cannot be asked")).to_be_visible()
     assert violations(page) == []
-
-
-def test_a_second_factor_is_set_up_and_asked_for(browser: Browser, desk: Desk) -> None:
-    page = open_page(browser, desk, "isla")
-    page.goto("/me")
-    page.get_by_label("Your password").fill("not it")
-    page.get_by_role("button", name="Set it up").click()
-    expect(page.get_by_text("This is not your password.")).to_be_visible()
-    page.get_by_label("Your password").fill(desk.passwords["isla"])  # type: ignore[attr-defined]
-    page.get_by_role("button", name="Set it up").click()
-    secret = base64.b32decode(page.locator("code.value").inner_text())
-    reference = TOTP(secret, 6, hashes.SHA1(), 30)
-    page.get_by_label("Code").fill("000000")
-    page.get_by_role("button", name="It is set up").click()
-    expect(page.get_by_role("alert")).to_contain_text("not the code")
-    assert violations(page) == []
-    page.get_by_label("Code").fill(reference.generate(datetime.now(UTC).timestamp()).decode())
-    page.get_by_role("button", name="It is set up").click()
-    expect(page.get_by_text("It is set up. You are asked for it")).to_be_visible()
-    page.get_by_role("button", name=re.compile("your menu")).click()
-    page.get_by_role("button", name="Log out").click()
-    page.get_by_label("Login name").fill("isla")
-    page.get_by_label("Password").fill(desk.passwords["isla"])  # type: ignore[attr-defined]
-    page.get_by_role("button", name="Log in").click()
-    # The next step's code: the one that confirmed it serves once.
-    page.get_by_label("Code of your second factor").fill(
-        reference.generate((datetime.now(UTC) + timedelta(seconds=30)).timestamp()).decode()
-    )
-    page.get_by_role("button", name="Log in").click()
-    expect(page.get_by_role("navigation", name="Sections")).to_be_visible()
 
 
 def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk) -> None:

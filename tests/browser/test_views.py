@@ -224,7 +224,7 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     expect(page.get_by_role("alert")).to_contain_text("Your role does not allow this.")
     auditor = open_page(browser, demo_desk, "hamish")
     auditor.goto("/journal")
-    expect(auditor.get_by_text(re.compile("The chain holds over"))).to_be_visible()
+    expect(auditor.get_by_text(re.compile("It holds over"))).to_be_visible()
     auditor.get_by_label("Filter", exact=True).fill("registered client")
     expect(auditor.get_by_role("row").nth(1)).to_contain_text("registered")
 

@@ -178,7 +178,7 @@
               bind:value={form.password}
             /></Field
           >
-          <ProblemBox {problem} />
+          {#if !errors.password && !errors.username && !errors.role}<ProblemBox {problem} />{/if}
           <button class="btn btn-primary btn-sm mt-2">Add</button>
         </form>
       {:else}
