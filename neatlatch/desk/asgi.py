@@ -44,6 +44,9 @@ async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
     except body_limits.TooLarge:
         if not began:
             await body_limits.refuse(send, most)
+    except body_limits.TooSlow:
+        if not began:
+            await body_limits.give_up(send)
 
 
 def _key_of(scope: dict[str, Any]) -> str:

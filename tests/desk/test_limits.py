@@ -80,6 +80,44 @@ def test_a_body_is_counted_as_it_comes(ask: Ask) -> None:
     assert ask("/api/session", [], reads_all, said)[0]["status"] == 413
 
 
+def test_a_body_that_does_not_end_is_given_up(asgi: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:
+    """L11: half a body holds nothing for ever. A whole one is followed by as long a wait as the work takes."""
+    monkeypatch.setattr(body_limits, "WITHIN", 0.01)
+    sent: Events = []
+
+    async def run(parts: Events) -> None:
+        coming = iter(parts)
+
+        async def receive() -> dict[str, Any]:
+            event = next(coming, None)
+            if event is None:
+                await asyncio.Event().wait()
+            assert event is not None
+            return event
+
+        async def send(event: dict[str, Any]) -> None:
+            sent.append(event)
+
+        async def work(scope: Any, receive: Any, send: Any) -> None:
+            await reads_all(scope, receive, send)
+            await asyncio.sleep(0.02)
+            assert (await receive())["type"] == "http.disconnect"
+
+        monkeypatch.setattr(asgi, "_django", work)
+        await asgi.application(
+            {"type": "http", "method": "POST", "path": "/api/people", "headers": [], "client": ("192.0.2.1", 5), "scheme": "http"},
+            receive,
+            send,
+        )
+
+    asyncio.run(run([{"type": "http.request", "body": b"a", "more_body": True}]))
+    assert sent[0]["status"] == 408
+    assert json.loads(sent[1]["body"])["title"] == "The request did not come to its end."
+    sent.clear()
+    asyncio.run(run([*chunks(1, 1), {"type": "http.disconnect"}]))
+    assert sent[0]["status"] == 200
+
+
 def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
     limits = {one.name: body_limits.of(one.path) for one in operations() if one.method in UNSAFE}
     assert set(limits.values()) == {64 * 1024, body_limits.USUAL}

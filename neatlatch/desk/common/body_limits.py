@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import os
 import re
 from collections.abc import Awaitable, Callable
 from typing import Any
@@ -25,8 +27,16 @@ Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
 
 
+# Seconds from a request's header to the end of its body: half a body holds a place for ever otherwise.
+WITHIN = float(os.environ.get("NEATLATCH_BODY_SECONDS", "60"))
+
+
 class TooLarge(Exception):
     """A body has more octets than its address takes."""
+
+
+class TooSlow(Exception):
+    """A body did not come to its end in time."""
 
 
 def of(path: str) -> int:
@@ -41,14 +51,21 @@ def declared(headers: list[tuple[bytes, bytes]]) -> int:
 
 
 def counted(receive: Receive, most: int) -> Receive:
-    """A ``receive`` that raises :class:`TooLarge` at the event with which the body becomes too large."""
-    got = 0
+    """A ``receive`` that raises :class:`TooLarge` at the event with which the body becomes too large, and :class:`TooSlow` where it has not come in time."""
+    got, until, whole = 0, asyncio.get_running_loop().time() + WITHIN, False
 
     async def count() -> dict[str, Any]:
-        nonlocal got
-        event = await receive()
+        nonlocal got, whole
+        if whole:  # what comes now is that the caller hangs up
+            return await receive()
+        try:
+            async with asyncio.timeout_at(until):
+                event = await receive()
+        except TimeoutError as error:
+            raise TooSlow from error
         if event["type"] == "http.request":
             got += len(event.get("body", b""))
+            whole = not event.get("more_body", False)
             if got > most:
                 raise TooLarge
         return event
@@ -60,8 +77,24 @@ async def refuse(send: Send, most: int) -> None:
     """Answer with 413. The rest of the body is not read: the line is closed after the answer (RFC 9110 §15.5.14)."""
     shown = f"{most // KIB // KIB} MiB" if most >= KIB * KIB else f"{most // KIB} KiB"
     says = f"More than {shown} is not read here. Send only the part with the values."
-    body = octets(Problem(413, "This is too large.", says, {"text": says}))
+    await _close_with(send, Problem(413, "This is too large.", says, {"text": says}))
+
+
+async def give_up(send: Send) -> None:
+    """Answer with 408 (RFC 9110 §15.5.9), and close the line."""
+    await _close_with(
+        send,
+        Problem(
+            408,
+            "The request did not come to its end.",
+            f"Its body must be here within {WITHIN:.0f} seconds. Nothing was done; send it again.",
+        ),
+    )
+
+
+async def _close_with(send: Send, problem: Problem) -> None:
+    body = octets(problem)
     headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
                (b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]  # fmt: skip
-    await send({"type": "http.response.start", "status": 413, "headers": headers})
+    await send({"type": "http.response.start", "status": problem.status, "headers": headers})
     await send({"type": "http.response.body", "body": body})
