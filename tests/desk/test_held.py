@@ -1,0 +1,129 @@
+"""What held when it was attacked keeps holding (security.md, “Held”), where no other test says so: things that serve once, also to many who come at once."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+from authlib.integrations.requests_client import OAuth2Session
+from django.db import connection
+from django.utils import timezone
+
+from neatlatch.core import recovery
+from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.credentials import handing
+from neatlatch.desk.credentials.models import Handover
+from neatlatch.desk.house import issuing
+from neatlatch.desk.house.models import Access, Grant
+from neatlatch.desk.people import factors
+from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode
+
+from .conftest import codes_of, forget_the_journal
+from .houses import ASK, BACK, House
+
+ROOT = Path(__file__).parents[2]
+MANY = 8
+
+
+def at_once(act: Callable[[], Any]) -> list[Any]:
+    """What each of many gets who do the same in the same moment; a refusal is what it says."""
+    start, got = threading.Barrier(MANY), []
+
+    def run() -> None:
+        start.wait(60)
+        try:
+            got.append(act())
+        except Problem as problem:
+            got.append(problem)
+        finally:
+            connection.close()
+
+    threads = [threading.Thread(target=run) for _ in range(MANY)]
+    for one in threads:
+        one.start()
+    for one in threads:
+        one.join(120)
+    assert len(got) == MANY
+    return got
+
+
+def test_a_link_hands_over_once(house: House) -> None:
+    client, _ = house.client(scheme="oauth2_client")
+    handover = issuing.add_secret(house.by, client)
+    _, address, code = handing.make_link(house.by, Handover.objects.get(pk=handover.pk), "Quays")
+    value = address.rpartition("/")[2]
+    got = at_once(lambda: handing.take(value, code, "Una", "192.0.2.1"))
+    assert sum(not isinstance(one, Problem) for one in got) == 1
+
+
+def test_an_authorization_code_serves_once(house: House) -> None:
+    """RFC 6749 section 4.1.2: once; and where it comes again, what came of it ends."""
+    client, secret = house.client()
+    verifier = "nine-and-forty-gannets-dive-for-herring-off-the-sound"
+    session = OAuth2Session(client.client_id, secret, redirect_uri=BACK, code_challenge_method="S256")
+    address, _ = session.create_authorization_url(f"{house.issuer}/authorize", code_verifier=verifier)
+    back = house.allow(address)
+    form = {
+        "grant_type": "authorization_code",
+        "code": parse_qs(urlsplit(back).query)["code"][0],
+        "redirect_uri": BACK,
+        "code_verifier": verifier,
+    }
+    statuses = [one.status_code for one in at_once(lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret)))]
+    assert statuses.count(200) == 1
+    assert set(statuses) == {200, 400}
+    assert Grant.objects.get().revoked is not None
+    assert not Access.objects.filter(revoked=None).exists()
+
+
+def test_a_refresh_token_serves_once(house: House) -> None:
+    client, secret = house.client()
+    _, tokens = house.with_code(client, secret)
+    form = {"grant_type": "refresh_token", "refresh_token": tokens["refresh_token"]}
+    statuses = [one.status_code for one in at_once(lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret)))]
+    assert statuses.count(200) <= 1
+    assert Grant.objects.get().revoked is not None
+
+
+@pytest.fixture
+def person(transactional_db: None) -> Iterator[Person]:
+    yield Person.objects.create_user("morag", password="x", role="administrator")
+    forget_the_journal()
+
+
+def test_a_one_time_code_serves_once(person: Person) -> None:
+    code = next(codes_of(person))
+    assert at_once(lambda: factors.check(person, code)).count(None) == 1
+
+
+def test_a_recovery_code_serves_once(person: Person) -> None:
+    next(codes_of(person))
+    text = recovery.written(b"0123456789")
+    RecoveryCode.objects.create(person=person, digest=recovery.digest(recovery.read(text) or ""))
+    assert at_once(lambda: factors.check(person, text)).count(None) == 1
+
+
+def test_what_a_passkey_signed_serves_once(person: Person) -> None:
+    passkey = Passkey.objects.create(person=person, name="x", credential_id="x", public_key=b"", added=timezone.now())
+    factors._give_out(person, Challenge.Purpose.CODE, "passkey-abc", timedelta(minutes=2), passkey)
+    assert at_once(lambda: factors.check(person, "passkey-abc")).count(None) == 1
+
+
+def test_every_package_has_a_hash_and_names_no_registry() -> None:
+    """Each line that names a package is followed by what it must be; the front end's lock says it by integrity (Subresource Integrity, “sha512-”)."""
+    for name in ("requirements.txt", "requirements-dev.txt"):
+        text = (ROOT / name).read_text()
+        packages = [part for part in text.replace("\\\n", " ").splitlines() if part[:1].isalnum()]
+        assert len(packages) > 20
+        assert [one for one in packages if "--hash=sha256:" not in one] == []
+        assert "://" not in "\n".join(packages)
+    lock = json.loads((ROOT / "web" / "package-lock.json").read_text())["packages"]
+    bare = [name for name, one in lock.items() if name and not one.get("link") and not str(one.get("integrity", "")).startswith("sha512-")]
+    assert bare == []
+    assert [name for name, one in lock.items() if "://" in str(one.get("resolved", ""))] == []
