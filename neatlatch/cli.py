@@ -65,7 +65,7 @@ def _journal(given: argparse.Namespace) -> int:
     if given.act == "anchor":
         print(services.anchor() or "There is no anchor yet: the journal is empty.")
         return 0
-    verdict = services.check(whole=not given.recent, anchor=given.anchor)
+    verdict = services.check(whole=not given.recent, anchor=given.anchor) if given.recent or given.anchor else services.check_and_note()
     if verdict.fault is not None:
         print(f"The journal does not hold. {verdict.fault}")
         return 1

@@ -124,10 +124,10 @@ def test_what_lies_before_the_last_checkpoint_is_found_by_the_slices(journal: No
         services.check_a_slice(now)
     assert "Entry 9 was changed" in services.standing()
     assert Check.objects.get().number == 14
-    services.check_a_slice(now + timedelta(days=6))
-    assert Check.objects.count() == 1  # once a week
-    services.check_a_slice(now + timedelta(days=8))
-    assert Check.objects.count() == 2
+    services.check_a_slice(now + timedelta(minutes=30))
+    assert Check.objects.count() == 1
+    services.check_a_slice(now + timedelta(hours=2))
+    assert Check.objects.count() == 2  # while a fault stands, soon again
 
 
 def test_slices_come_to_the_end_and_say_when(journal: None) -> None:
@@ -136,6 +136,10 @@ def test_slices_come_to_the_end_and_say_when(journal: None) -> None:
         assert services.checked_at() is None
         services.check_a_slice(now)
     assert (services.checked_at(), services.standing()) == (now, "")
+    services.check_a_slice(now + timedelta(days=6))
+    assert Check.objects.count() == 1  # once a week
+    services.check_a_slice(now + timedelta(days=8))
+    assert Check.objects.count() == 2
 
 
 @pytest.mark.parametrize("name", list(triggers.TRIGGERS))
@@ -202,6 +206,28 @@ def test_the_anchor_only_goes_forward_and_not_with_what_was_rolled_back(journal:
     assert found.number == 35
     anchors.advance(chain.Anchor(4, "4" * 64))
     assert anchors.newest() == found
+
+
+def test_what_was_cut_off_is_found_also_when_as_much_was_written_since(journal: None, caplog: pytest.LogCaptureFixture) -> None:
+    """The program goes on writing, with right codes, after the last entries were cut off: its anchor does not follow."""
+    by_hand(lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number > 31"))
+    with caplog.at_level(logging.ERROR):
+        grow(10)
+    assert "does not hold" in caplog.text
+    found = anchors.newest()
+    assert found is not None
+    assert found.number == 35
+    assert "Entry 35 is not the one" in str(services.check().fault)
+    assert "Entry 35 is not the one" in str(services.check(whole=False).fault)
+
+
+def test_a_fault_stands_until_the_whole_holds_again(journal: None) -> None:
+    (settings.HOME / anchors.FILE).unlink()
+    assert services.check_at_start() is not None
+    grow(1)  # which makes the anchor anew
+    assert services.standing() != ""
+    assert main(["journal", "check"]) == 0
+    assert services.standing() == ""
 
 
 def test_the_journal_of_before_is_taken_over_by_one_keyed_entry(transactional_db: None) -> None:

@@ -46,6 +46,9 @@ def advance(anchor: chain.Anchor) -> None:
         if stands is not None and stands.number >= anchor.number:
             return
         temporary = file.with_name(f".{FILE}.{os.getpid()}")
-        temporary.write_text(f"{text}\n", encoding="ascii")
+        with temporary.open("w", encoding="ascii") as out:
+            out.write(f"{text}\n")
+            out.flush()
+            os.fsync(out.fileno())  # an empty file after a power cut would look like tampering
         temporary.replace(file)
     log.info("journal", anchor=text)

@@ -28,7 +28,7 @@ KEEPER = "the keeper of the journal"
 BY_LINK = "by link"
 TOOK_OVER = "took over the journal of before"
 # The whole journal is checked in slices, once a week.
-SLICE, EVERY = 2_000, timedelta(days=7)
+SLICE, EVERY, SOON = 2_000, timedelta(days=7), timedelta(hours=1)
 
 
 @transaction.atomic
@@ -62,8 +62,20 @@ def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details
     _written[:] = [anchor]
     if number % chain.CHECKPOINT_EVERY == 0:
         Checkpoint.objects.create(number=number, sealed=chain.written(anchor, safe.journal_key()))
-    transaction.on_commit(lambda: anchors.advance(anchor))
+    transaction.on_commit(lambda: _advance(anchor, before), robust=True)
     return entry
+
+
+def _advance(anchor: chain.Anchor, before: str) -> None:
+    """Let the anchor name a new entry; not where the one it names is no longer what it was: then it is the only trace of what stood there."""
+    stands = anchors.newest()
+    if stands is not None and stands.number < anchor.number:
+        follows = (stands.number + 1, stands.own) == (anchor.number, before)
+        there = before if follows else Entry.objects.filter(number=stands.number).values_list("own", flat=True).first()
+        if not follows and there != stands.own:
+            log.error("the journal does not hold", fault=f"entry {stands.number} is not the one that its anchor names")
+            return
+    anchors.advance(anchor)
 
 
 def _keyed_from() -> int:
@@ -165,6 +177,14 @@ def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
     return chain.beyond_anchor(told, last, there), chain.Start(number, told.own)
 
 
+def check_and_note() -> Verdict:
+    """:func:`check` of the whole, whose outcome stands from now on."""
+    begun, verdict = timezone.now(), check()
+    last = Entry.objects.filter(number=verdict.entries).values_list("own", flat=True).first() or chain.FIRST
+    Check.objects.create(begun=begun, ended=timezone.now(), number=verdict.entries, own=last, fault=(verdict.fault or "")[:300])
+    return verdict
+
+
 def check_at_start() -> str | None:
     """When a program starts: the newest entries, the anchor and the triggers, which are made anew where they are gone. Answers the fault, which the log has too."""
     verdict = check(whole=False)
@@ -199,7 +219,9 @@ def check_a_slice(now: datetime) -> None:
     """Go on with the check of the whole journal, or begin one where the last is a week old."""
     going = Check.objects.filter(ended=None).first()
     if going is None:
-        if Check.objects.filter(begun__gt=now - EVERY).exists():
+        # Of the whole: a fault that was found otherwise is noted without a number, and is looked into soon.
+        every = SOON if standing() else EVERY
+        if Check.objects.filter(begun__gt=now - every, number__gt=0).exists():
             return
         going = Check.objects.create(begun=now, own=chain.FIRST)
     last = _last_number()
