@@ -115,7 +115,7 @@ def test_a_user_is_given_a_certificate_to_draw_with(page: Page) -> None:
     page.get_by_role("button", name="Give it one").click()
     page.get_by_label("What", exact=True).select_option(label="A certificate, shown at the TLS door")
     page.get_by_role("button", name="Give it", exact=True).click()
-    expect(page.get_by_text("a certificate", exact=True)).to_be_visible()
+    expect(page.get_by_text("a certificate, relay only", exact=True)).to_be_visible()
     page.get_by_role("button", name="Show it once").click()
     expect(page.locator("[data-secret]")).to_contain_text("BEGIN PRIVATE KEY")
     page.get_by_role("button", name="I have it").click()

@@ -30,15 +30,18 @@
   <input class="line-in max-w-sm" type="search" aria-label="Filter" placeholder="who, what, which" bind:value={filter} />
   {#if chain.data}
     <span class={chain.data.holds ? 'text-success font-semibold' : 'text-error font-semibold'}
-      >{chain.data.holds ? `The chain holds over ${chain.data.entries} entries` : chain.data.fault}</span
+      >{chain.data.holds ? `It holds over ${chain.data.entries} entries` : chain.data.fault}</span
     >
+    {#if chain.data.holds}<span class="text-soft"
+        >{#if chain.data.whole_at}all of it checked <When at={chain.data.whole_at} />{:else}all of it is checked within a week{/if}</span
+      >{/if}
   {/if}
 </header>
 <Loading query={list} />
 {#if list.data}
   <div class="sheet overflow-x-auto">
     <table class="rows">
-      <thead><tr><th>No.</th><th>When</th><th>Who</th><th>Did</th><th>To</th><th>Details</th><th>Hash</th></tr></thead>
+      <thead><tr><th>No.</th><th>When</th><th>Who</th><th>Did</th><th>To</th><th>Details</th><th>Code</th></tr></thead>
       <tbody>
         {#each rows as one (one.number)}
           <tr>
