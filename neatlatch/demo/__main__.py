@@ -168,6 +168,8 @@ def main() -> None:
         "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
     }
     os.environ.update(environment)
+    # The programs' logs are files. This one fills the desk first, and prints what a person is to read.
+    os.environ.setdefault("NEATLATCH_LOG", "WARNING")
     crew = Crew(environment, log)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     # A shell that starts programs in the background has them ignore SIGINT; asked by it, this one stops all the same.
