@@ -8,6 +8,7 @@ from typing import Any
 from django.utils import timezone
 
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.drawing import services
@@ -30,7 +31,7 @@ def load(by: Person, story: dict[str, Any]) -> None:
 def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
     relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
     ends = now + timedelta(days=told["ends_in"]) if "ends_in" in told else None
-    client, handover = services.give(by, user, told["with"], "relay" if relay else "draw", ends)
+    client, handover = services.give(by, user, told["with"], "relay" if relay else "draw", ends, leave=Leave("Part of the demo"))
     assert handover is not None
     take(by, handover)
     moments = [

@@ -6,6 +6,7 @@ import base64
 import json
 import os
 import threading
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -21,11 +22,13 @@ from neatlatch.core.drawn import WORDS, hands_out
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import API_KEY, BASIC, CERTIFICATE, CODE, OAUTH1
 from neatlatch.core.sending import Credentials, dress
+from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import destinations
+from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import tokens as held_tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.credentials.models import Credential
@@ -34,12 +37,14 @@ from neatlatch.desk.drawing import ledger, quick, services
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house import issuing, tokens
 from neatlatch.desk.house.models import Turned
+from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
 from neatlatch.wire.road import Answer
 from tests.watch import Watch
 
-from .conftest import Setup
+from .conftest import Setup, codes_of
 
 
 def take(setup: Setup, handover: Any) -> str:
@@ -48,8 +53,8 @@ def take(setup: Setup, handover: Any) -> str:
     return value
 
 
-def noted(setup: Setup, connection: Connection, name: str = "Night run") -> User:
-    users.use_connection(setup.by, connection, users.Given(name, "", "job", "Freight", "daily"), ["GET /manifests"])
+def noted(setup: Setup, connection: Connection, name: str = "Night run", operations: Sequence[str] = ("GET /manifests",)) -> User:
+    users.use_connection(setup.by, connection, users.Given(name, "", "job", "Freight", "daily"), list(operations))
     return User.objects.select_related("environment").get(name=name)
 
 
@@ -275,13 +280,13 @@ def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float 
 
 
 def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, User, str]) -> None:
-    setup, connection, _, _ = drawn
+    setup, connection, user, _ = drawn
     connection.scheme = CERTIFICATE
     with pytest.raises(Problem, match="relay"):
-        services.draw(connection)
+        services.draw(user, connection)
     connection.scheme, connection.values = BASIC, {"api_base": connection.values["api_base"], "username": "svc"}
     with pytest.raises(Problem, match="not set up"):
-        services.draw(connection)
+        services.draw(user, connection)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
     asker = services.Caller(User.objects.get(), Client.objects.filter(user__isnull=False).get(), frozenset({"draw"}))
     with pytest.raises(Problem, match="account of their own"):
@@ -296,7 +301,7 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(drawn: 
         return quick.draw(f"Bearer {shown}", ref, scope, "127.0.0.1", at)
 
     assert quickly() is None  # the first use is noted by the long way
-    long = services.draw(connection)
+    long = services.draw(user, connection)
     assert services.caller(f"Bearer {key}", "127.0.0.1", now).user == user
     found = quickly()
     assert found is not None
@@ -440,7 +445,7 @@ def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
         services.give(setup.by, user, "key", right="everything")  # type: ignore[arg-type]
     web = setup.web("reader")
     told = web.get(f"/api/users/{user.pk}/drawables").json()
-    assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"]}]
+    assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}]
     assert web.get("/api/connections/cargo/drawables").json() == told[0]
     assert {one["right"] for one in web.get(f"/api/users/{user.pk}/keys").json()} == {"relay", "draw"}
 
@@ -461,3 +466,42 @@ def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
         for name, value in drawn.headers
     )
     assert any(one in text for one in secrets.values()) is (handed == "secret")
+
+
+def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
+    """The hole beside H6: an administrator's session alone gives a key that draws, and the draw hands the stored secret out."""
+    place = applications.add_by_hand(
+        setup.by, "Tide tables", "sandbox", {"api_base": "https://localhost:9/tides"}, {"schemes": [{"key": "api_key"}]}
+    )
+    made, _ = connections.create(
+        setup.by, place, "tides", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-tides"}
+    )
+    user = noted(setup, made, operations=[])
+    web, codes = setup.web("administrator"), codes_of(Person.objects.get(username="administrator"))
+
+    def post(address: str, body: dict[str, Any] | None = None, **headers: str) -> Any:
+        sent = {f"Neatlatch-{name}": value for name, value in headers.items()}
+        return web.post(f"/api{address}", json.dumps(body or {}), content_type="application/json", headers=sent)
+
+    keys = f"/users/{user.pk}/keys"
+    refused = post(keys, {"kind": "key", "right": "draw"})
+    assert refused.status_code == 409
+    assert (refused.json()["keeps"], refused.json()["moves"][0]["would_go_to"]) == (True, "Night run, who draws it")
+    assert post(keys, {"kind": "key", "right": "draw"}, Held="let-go").status_code == 409  # there is nothing to let go of
+    assert not Client.objects.filter(user=user).exists()
+    assert post(keys, {"kind": "key", "right": "relay"}).status_code == 201
+    assert post(keys, {"kind": "key", "right": "draw"}, Code=next(codes), Reason="It cannot use the relay").status_code == 201
+    assert Entry.objects.get(did="revealed to").details["connections"] == ["tides"]
+    assert services.draw(user, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
+    # A connection that it is noted for later hands it nothing until somebody lets it.
+    other, _ = connections.create(
+        setup.by, place, "tides-2", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-ebb"}
+    )
+    users.use_connection(setup.by, other, users.Given("Night run", "", "job", "Freight", "daily"), [])
+    with pytest.raises(Problem, match="Nobody let you draw"):
+        services.draw(user, other)
+    assert web.get("/api/connections/tides-2/drawables").json()["not_let"] == ["Night run"]
+    assert web.get("/api/connections/tides/drawables").json()["not_let"] == []
+    assert post("/connections/tides-2/drawables").status_code == 409
+    assert post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()["not_let"] == []
+    assert services.draw(user, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}

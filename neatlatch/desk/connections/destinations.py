@@ -199,8 +199,10 @@ def of_tokens(connection: Connection) -> list[str]:
 
 
 def follow(new: Credential, old: Credential) -> None:
-    """A secret that takes another's place goes where that one does. Part of the surrounding transaction."""
+    """A secret that takes another's place goes where that one does, and is drawn by whoever drew that. Part of the surrounding transaction."""
     _send_to(new, {*new.sent_to, *old.sent_to})
+    new.drawn_by = sorted({*new.drawn_by, *old.drawn_by})
+    new.save(update_fields=["drawn_by"])
 
 
 def fix(place: Place) -> None:

@@ -17,7 +17,7 @@ class Credential(models.Model):
 
     ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters; ``public_key`` names a private key's other half.
 
-    ``sent_to`` are the origins that it was cleared for (:mod:`neatlatch.desk.connections.destinations`).
+    ``sent_to`` are the origins that it was cleared for (:mod:`neatlatch.desk.connections.destinations`), ``drawn_by`` the users that may draw it itself.
 
     One that the house authority issued is recognised by its ``digest`` (SHA-256); its ``value`` is kept only until somebody has taken it, or while a
     connection of ours holds it. ``revoked`` and ``why`` say how it came to its end.
@@ -41,6 +41,7 @@ class Credential(models.Model):
     hint = models.CharField(max_length=10)
     secret_id = models.CharField(max_length=200, blank=True, db_index=True)
     sent_to = models.JSONField(default=list)
+    drawn_by = models.JSONField(default=list)
     state = models.CharField(max_length=10, choices=State.choices, default=State.ACTIVE)
     source = models.CharField(max_length=20, default="registered")
     issued = models.DateTimeField()

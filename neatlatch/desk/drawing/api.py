@@ -7,6 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from django.conf import settings
+from django.db import transaction
 from django.db.models import Max, Sum
 from django.http import HttpRequest
 from django.utils import timezone
@@ -20,6 +21,8 @@ from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.given import Given, Moment
+from neatlatch.desk.connections import drawers
+from neatlatch.desk.connections.destinations import leave_asked
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.users.models import Use, User
@@ -77,11 +80,13 @@ class DrawnOut(Schema):
 
 
 class HandsOutOut(Schema):
-    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words."""
+    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words. ``not_let``
+    names users that draw, and that nobody let have the secret itself."""
 
     ref: str
     hands_out: HandsOut
     says: str
+    not_let: list[str] = []
 
 
 class LineOut(Schema):
@@ -123,11 +128,12 @@ def keys(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
 def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, dict[str, Any]]:
     """Give a user a key or a client of its own to draw with."""
     by, user = guard.need(request, "change"), _user(identity)
+    leave = leave_asked(request, by)
     if wrong := [one for one in given.addresses if not is_network(one)]:
         raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
 
     def create() -> tuple[int, dict[str, Any]]:
-        client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request)
+        client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave)
         issued = certificates.newest(client) if handover is None else None
         return 201, {"client": client.pk, "handover": handover.pk if handover else None, "pem": issued.chain() if issued else ""}
 
@@ -162,10 +168,32 @@ def drawables(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
 def drawable(request: HttpRequest, ref: str) -> dict[str, Any]:
     """What a draw of a connection hands out."""
     guard.need(request, "look")
+    found = _connection(ref)
+    return {**_hands_out(found), "not_let": [one.name for one in _drawers_of(found) if drawers.not_let(one, found)]}
+
+
+@router.post("/connections/{ref}/drawables", response=HandsOutOut)
+def let(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere."""
+    by = guard.need(request, "change")
+    found, leave = _connection(ref), leave_asked(request, by)
+    with transaction.atomic():
+        for one in _drawers_of(found):
+            drawers.let(by, one, [found], leave)
+    return drawable(request, ref)
+
+
+def _connection(ref: str) -> Connection:
     found = Connection.objects.filter(ref=ref).first()
     if found is None:
         raise problems.not_found("connection")
-    return _hands_out(found)
+    return found
+
+
+def _drawers_of(connection: Connection) -> list[User]:
+    """The users of a connection that have a key to draw with."""
+    owners = Client.objects.filter(user__uses__connection=connection).only("user_id", "scopes")
+    return list(User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[:200])
 
 
 def _drawn(rows: Any) -> list[dict[str, Any]]:

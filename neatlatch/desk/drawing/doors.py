@@ -190,7 +190,7 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
     try:
-        drawn = services.draw(connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
+        drawn = services.draw(asker.user, connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
     except Problem as problem:
         if problem.status == 503:
             services.note(asker, connection, "", services.DRAW, failed=True)

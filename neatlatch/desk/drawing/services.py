@@ -31,7 +31,8 @@ from neatlatch.desk.certificates.models import Authority, Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import shares
 from neatlatch.desk.common.problems import Problem, wrong_fields
-from neatlatch.desk.connections import destinations, tokens
+from neatlatch.desk.connections import destinations, drawers, tokens
+from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.house import issuing
@@ -71,10 +72,17 @@ def door(environment: Environment) -> Place:
 
 @transaction.atomic
 def give(
-    by: Person, user: User, kind: str, right: Right, ends: datetime | None = None, addresses: list[str] | None = None, request: str = ""
+    by: Person,
+    user: User,
+    kind: str,
+    right: Right,
+    ends: datetime | None = None,
+    addresses: list[str] | None = None,
+    request: str = "",
+    leave: Leave | None = None,
 ) -> tuple[Client, Handover | None]:
     """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. ``right``: to send requests
-    through the relay only, or to draw headers too. Answers it and the handover of its secret, if the house made that."""
+    through the relay only, or to draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and the handover of its secret, if the house made that."""
     if kind not in ("key", "client", "certificate"):
         raise wrong_fields({"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."})
     if right not in RIGHTS:
@@ -91,6 +99,8 @@ def give(
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
         touch(user.uses.values_list("connection_id", flat=True))
+    if right == "draw":
+        drawers.let(by, user, [one.connection for one in user.uses.select_related("connection") if one.connection], leave)
     write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "right": right})
     return client, handover
 
@@ -268,8 +278,8 @@ def _credentials(connection: Connection) -> Credentials:
     return Credentials(connection.scheme, connection.values, opened, scheme.settings)
 
 
-def draw(connection: Connection, method: str = "GET", address: str = "") -> Drawing:
-    """A ready header. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
+def draw(user: User, connection: Connection, method: str = "GET", address: str = "") -> Drawing:
+    """A ready header for a user. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
     try:
         destinations.check(connection)
@@ -285,6 +295,9 @@ def draw(connection: Connection, method: str = "GET", address: str = "") -> Draw
             with _road(connection, min(connection.time_limit, 20.0)) as way:
                 held = _token(connection, way, False)
         return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
+    if drawers.not_let(user, connection):
+        says = "Of this connection a draw hands out the secret itself. Send your request through the relay, or have an administrator let you on the connection's page."
+        raise Problem(403, "Nobody let you draw this secret.", says)
     if connection.scheme == OAUTH1 and not address.startswith(base):
         raise Problem(422, "This connection signs each request.", f"Say method and url of the request to sign; url begins with {base}.")
     try:

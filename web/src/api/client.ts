@@ -81,7 +81,14 @@ export interface Leave {
   reason: string
   letGo: boolean
 }
-type Asking = (moves: Move[], refused: Problem | null) => Promise<Leave | null>
+type Asking = (asked: Asked) => Promise<Leave | null>
+/** What leave is asked for: the title says it, `keeps` that nothing can be let go of instead, `refused` why the last answer was not taken. */
+export interface Asked {
+  title: string
+  moves: Move[]
+  keeps: boolean
+  refused: Problem | null
+}
 let askLeave: Asking | null = null
 let overLeave: () => void = () => {}
 
@@ -102,11 +109,16 @@ const asProblem = (response: Response, told: Partial<Problem>): Problem =>
 /** The same request again, with leave, until it is taken or whoever was asked gives up. */
 async function withLeave(kept: Request, refused: Response): Promise<Response | undefined> {
   if (refused.status !== 409 || !askLeave) return
-  const { moves } = (await refused.clone().json()) as { moves?: Move[] }
-  if (!moves?.length) return
+  const told = (await refused.clone().json()) as { title: string; moves?: Move[]; keeps?: boolean }
+  if (!told.moves?.length) return
   let problem: Problem | null = null
   for (;;) {
-    const leave: Leave | null = await askLeave(moves, problem)
+    const leave: Leave | null = await askLeave({
+      title: told.title,
+      moves: told.moves,
+      keeps: told.keeps ?? false,
+      refused: problem,
+    })
     if (!leave) break
     const again = new Request(kept.clone(), { credentials: 'same-origin' })
     for (const [name, value] of Object.entries(leaveHeaders(leave))) again.headers.set(name, value)

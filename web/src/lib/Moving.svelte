@@ -9,8 +9,8 @@
   let reason = $state('')
   let code = $state('')
   let letting = $state(false)
-  const open = $derived(moving.moves.length > 0)
-  const errors = $derived(moving.refused?.errors ?? {})
+  const open = $derived(moving.asked.moves.length > 0)
+  const errors = $derived(moving.asked.refused?.errors ?? {})
 
   $effect(() => {
     if (open) dialog?.showModal()
@@ -37,8 +37,8 @@
     answer(null)
   }}
 >
-  <h2 id="moving-title" class="mb-2">This would send what is held to another server</h2>
-  {#each moving.moves as one, at (at)}
+  <h2 id="moving-title" class="mb-2">{moving.asked.title.replace(/\.$/, '')}</h2>
+  {#each moving.asked.moves as one, at (at)}
     <div class="border-base-300 mb-2 border-b pb-2">
       <p>{one.what} <span class="value">{one.hint}</span> of <span class="value">{one.ref}</span></p>
       <dl class="grid grid-cols-[7rem_minmax(0,1fr)]">
@@ -49,7 +49,11 @@
       </dl>
     </div>
   {/each}
-  <p class="mb-3">Nothing has been saved. Whoever runs the other server can read what is sent there.</p>
+  <p class="mb-3">
+    Nothing has been saved. {moving.asked.keeps
+      ? 'Whoever has a secret itself can use it past Neat Latch until it is replaced there; through the relay it stays here.'
+      : 'Whoever runs the other server can read what is sent there.'}
+  </p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
       The change is saved, and what is named above is no longer held here: put it in anew, or sign in again, to go on.
@@ -61,21 +65,26 @@
   {:else}
     <form onsubmit={send}>
       {#if session.who?.second_factor}
-        <Field id="moving-reason" label="Why it may go there" error={errors.reason} help="It stands in the journal."
+        <Field
+          id="moving-reason"
+          label={moving.asked.keeps ? 'Why it may have it' : 'Why it may go there'}
+          error={errors.reason}
+          help="It stands in the journal."
           ><input id="moving-reason" class="line-in" maxlength="300" bind:value={reason} required /></Field
         >
         <CodeField id="moving-code" stored error={errors.code} bind:value={code} />
       {:else}
         <p class="help mb-3">
-          To send it there you need a second factor that is at least a day old. Set one up at <a class="act" href="/me"
-            >My log-in</a
-          >.
+          For that you need a second factor that is at least a day old. Set one up at <a class="act" href="/me">My log-in</a>.
         </p>
       {/if}
-      {#if !errors.code && !errors.reason}<ProblemBox problem={moving.refused} />{/if}
+      {#if !errors.code && !errors.reason}<ProblemBox problem={moving.asked.refused} />{/if}
       <p class="mt-3 flex flex-wrap gap-2">
-        {#if session.who?.second_factor}<button class="btn btn-primary btn-sm" disabled={moving.busy}>Send it there</button>{/if}
-        <button type="button" class="btn btn-sm" onclick={() => (letting = true)}>Let go of it …</button>
+        {#if session.who?.second_factor}<button class="btn btn-primary btn-sm" disabled={moving.busy}
+            >{moving.asked.keeps ? 'Let it' : 'Send it there'}</button
+          >{/if}
+        {#if !moving.asked.keeps}<button type="button" class="btn btn-sm" onclick={() => (letting = true)}>Let go of it …</button
+          >{/if}
         <button type="button" class="btn btn-sm ms-auto" onclick={() => answer(null)}>Change nothing</button>
       </p>
     </form>

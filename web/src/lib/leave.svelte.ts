@@ -1,20 +1,19 @@
-/** Asking for leave before something that is held would go to another server: one dialog for every change, whatever page it is made on. */
-import { whenMoving, type Leave, type Move, type Problem } from '../api/client'
+/** Asking for leave before something that is held would go elsewhere: one dialog for every change, whatever page it is made on. */
+import { whenMoving, type Asked, type Leave } from '../api/client'
 
-export const moving = $state({ moves: [] as Move[], refused: null as Problem | null, busy: false })
+const NOTHING: Asked = { title: '', moves: [], keeps: false, refused: null }
+export const moving = $state({ asked: NOTHING, busy: false })
 let settle: ((leave: Leave | null) => void) | null = null
 
 whenMoving(
-  (moves, refused) =>
+  (asked) =>
     new Promise((resolve) => {
-      moving.moves = moves
-      moving.refused = refused
+      moving.asked = asked
       moving.busy = false
       settle = resolve
     }),
   () => {
-    moving.moves = []
-    moving.refused = null
+    moving.asked = NOTHING
     moving.busy = false
   },
 )

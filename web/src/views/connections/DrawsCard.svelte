@@ -1,7 +1,10 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
+  import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
 
   let { ref }: { ref: string } = $props()
@@ -15,6 +18,8 @@
     queryKey: ['drawable', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}/drawables', { params: path })),
   }))
+  const acts = acting()
+  const letThem = () => acts.run(() => ok(api.POST('/api/connections/{ref}/drawables', { params: path })))
   let open = $state(false)
   const lines = createQuery(() => ({
     queryKey: ['lines', ref],
@@ -33,6 +38,17 @@
   {#if hands.data}<p class="help {hands.data.hands_out === 'secret' ? 'text-error' : ''}">
       A draw hands out {hands.data.says}.
     </p>{/if}
+  {#if hands.data?.not_let?.length}
+    <p class="bg-wait-ground my-1 rounded-md px-3 py-2">
+      {hands.data.not_let.join(', ')}
+      {hands.data.not_let.length === 1 ? 'has' : 'have'} a key that draws, and nobody let
+      {hands.data.not_let.length === 1 ? 'it' : 'them'} have the secret itself.
+      {#if may('change')}<button class="act" disabled={acts.busy} onclick={() => void letThem()}
+          >Let {hands.data.not_let.length === 1 ? 'it' : 'them'} have it</button
+        >{/if}
+    </p>
+  {/if}
+  <ProblemBox problem={acts.problem} />
   {#each draws.data ?? [] as one (one.user ?? one.last)}
     <p class="flex min-h-[26px] items-baseline gap-3" title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}>
       {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a>{:else}<span>{one.user_name}</span
