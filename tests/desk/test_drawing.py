@@ -41,7 +41,7 @@ from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import User
-from neatlatch.wire.road import Answer
+from neatlatch.wire.road import Answer, Road
 from tests.watch import Watch
 
 from .conftest import Setup, codes_of
@@ -505,3 +505,28 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     assert post("/connections/tides-2/drawables").status_code == 409
     assert post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()["not_let"] == []
     assert services.draw(user, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
+
+
+def test_the_callers_own_key_does_not_reach_the_application(
+    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """L1, through the door: the field that carries the caller's key to us carries ours to the application, once, and nothing else says who called."""
+    _, _, _, key = drawn
+    sent: list[Request] = []
+    real = Road.send
+
+    def send(road: Road, request: Request, *rest: Any, **more: Any) -> Answer:
+        sent.append(request)
+        return real(road, request, *rest, **more)
+
+    monkeypatch.setattr(Road, "send", send)
+    answer = ask(
+        key,
+        "/relay/cargo/manifests",
+        headers={"Cookie": "a=b", "X-Forwarded-For": "203.0.113.9", "X-Api-Key": key, "Proxy-Authorization": f"Basic {key}"},
+    )
+    assert answer.status_code == 200
+    fields = [name.lower() for name, _ in sent[-1].headers]
+    assert fields.count("authorization") == 1
+    assert not {"cookie", "x-forwarded-for", "proxy-authorization"} & set(fields)
+    assert all(key not in value for _, value in sent[-1].headers)

@@ -87,6 +87,9 @@ def test_a_link_serves_once_together_with_its_code(web: WebClient) -> None:
     receipt = web.get("/api/handovers").json()[0]
     assert (receipt["state"], receipt["taken_by"], receipt["form"], receipt["taken_from"]) == ("taken", "Rhona", "link", "127.0.0.1")
     assert Credential.objects.get().value is None  # only its digest stayed
+    entry = Entry.objects.get(did="took the secret by its link")
+    assert (entry.who, entry.details["name given"]) == ("by link", "Rhona")  # M7
+    assert Entry.objects.get(did="has the secret").who == "by link"
     everything = json.dumps([list(Handover.objects.values()), list(Entry.objects.values())], default=str)
     assert made["code"] not in everything
     assert token not in everything

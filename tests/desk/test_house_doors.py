@@ -33,6 +33,7 @@ from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
 from neatlatch.desk.house.models import Access, Grant, SigningKey, Turned
+from neatlatch.desk.inventory import services as inventory
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users.models import User
 
@@ -125,6 +126,11 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
     assert Client.objects.get(pk=client.pk).fields().redirect_uris == (BACK,)
     services.change(house.by, client, lambda one: replace(one, redirect_uris=(BACK, f"{BACK}/two")))
     assert put(grant_types=["authorization_code"], scope="ledger.read").status_code == 200  # given back by an administrator
+    # What an inventory file takes away does not come back either.
+    text = inventory.export(house.by)
+    assert f"{BACK}/two" in text
+    inventory.apply(house.by, "\n".join(line for line in text.splitlines() if f"{BACK}/two" not in line))
+    assert put(grant_types=["authorization_code"], scope="ledger.read").json()["error"] == "invalid_redirect_uri"
 
 
 @pytest.mark.parametrize(

@@ -17,6 +17,7 @@ from neatlatch.core import openapi
 from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.certificates.models import Authority
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
@@ -337,3 +338,21 @@ def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None
     Person.objects.filter(pk=other.pk).update(role="administrator", left=timezone.now(), is_active=True)
     with pytest.raises(Problem):  # one who has left is none
         services.apply(by, yaml.safe_dump(gone), prune=True)
+
+
+def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """L16: what takes long to read takes it from nobody who serves. Mistakes come back with their lines."""
+    text = services.export(by)
+    asked = []
+    real = heavy.run
+
+    def run(function: Any, *arguments: Any, **more: Any) -> Any:
+        asked.append((function.__module__, more))
+        return real(function, *arguments, **more)
+
+    monkeypatch.setattr(heavy, "run", run)
+    assert services.preview(text, False).outcome.nothing
+    with pytest.raises(Problem) as wrong:
+        services.preview(text.replace("neat_latch_inventory: 1", "neat_latch_inventory: 7"), False)
+    assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
+    assert asked == [("neatlatch.core.inventory.reading", {"seconds": 30})] * 2
