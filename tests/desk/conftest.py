@@ -33,9 +33,11 @@ from neatlatch.desk.clients import services as clients
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.keyfile import read_keys
+from neatlatch.desk.common.strangers import Allowance
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections import sign_in
 from neatlatch.desk.connections.models import Connection, SignIn
+from neatlatch.desk.house import endpoints, issuing
 from neatlatch.desk.journal import anchors
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
@@ -133,6 +135,12 @@ def codes_of(person: Person) -> Iterator[str]:
     while True:
         Person.objects.filter(pk=person.pk).update(factor_step=-1)
         yield totp.code(secret, timezone.now().timestamp())
+
+
+@pytest.fixture(autouse=True)
+def _strangers_of_other_tests_do_not_count(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(issuing, "_NOTED", Allowance(60, 600))
+    monkeypatch.setattr(endpoints, "_ASKED", Allowance(300, 1_200))
 
 
 @pytest.fixture(scope="session")

@@ -24,6 +24,7 @@ from neatlatch.desk.drawing import services as drawing
 from neatlatch.desk.inventory import services as inventory
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
+from neatlatch.desk.users.models import User
 
 from .conftest import Setup, codes_of
 
@@ -216,10 +217,10 @@ def test_what_came_about_unseen_is_sent_nowhere_and_cleared_on_the_page(desk: An
     assert not done.passed
     assert "would go to https://localhost:9" in json.dumps(done.rungs)
     with pytest.raises(Problem, match="not cleared"):
-        drawing.draw(stands())
+        drawing.draw(User(name="x"), stands())
     Connection.objects.update(scheme=BASIC)
     with pytest.raises(Problem, match="not cleared"):
-        drawing.draw(stands())
+        drawing.draw(User(name="x"), stands())
     Connection.objects.update(scheme="oauth2_code")
     shown = web.get("/api/connections/cargo").json()["uncleared"]
     assert {one["would_go_to"] for one in shown} == {"https://localhost:9"}
@@ -229,7 +230,7 @@ def test_what_came_about_unseen_is_sent_nowhere_and_cleared_on_the_page(desk: An
     answer = web.post(at, headers={"Neatlatch-Code": next(codes), "Neatlatch-Reason": "restored"})
     assert answer.status_code == 200
     assert answer.json()["uncleared"] == []
-    assert drawing.draw(stands()).base == f"{ELSEWHERE}/api"
+    assert drawing.draw(User(name="x"), stands()).base == f"{ELSEWHERE}/api"
 
 
 def test_an_address_aside_that_moves_gets_no_secret_and_stops_nothing(desk: Any) -> None:

@@ -32,6 +32,7 @@ from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.credentials.services import keep
+from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.drawing import services as drawing
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
@@ -43,7 +44,7 @@ applications.add_by_hand(by, kept["name"], "production", {"api_base": "https://l
 place = Place.objects.select_related("application", "environment").get()
 connections.create(by, place, "lost-property", BEARER, None, {"api_base": "https://lost.example/api"}, [], {"token": "a-made-up-token-of-theirs"})
 use = users.use_connection(by, Connection.objects.get(), users.Given("Found items page", "", "agent", "Web team", "always"), ["GET /items"])
-_, handover = drawing.give(by, use.user, "key", "draw")
+_, handover = drawing.give(by, use.user, "key", "draw", leave=Leave("a test"))
 Place.objects.update(house=True)
 certificates.register(by, Place.objects.select_related("application", "environment").get(application__key="lost-property"), "A till", certificates.Asked("client"))
 for number in range(600):

@@ -35,7 +35,8 @@ from neatlatch.desk.people.models import Person
 from . import issuing, quick, signing, tokens
 from .models import RegistrationRight
 
-_ASKED = Allowance(of_one=60, of_all=600)
+# All of a firm may come from one address, and many sign in at the same hour.
+_ASKED = Allowance(of_one=300, of_all=1_200)
 LARGEST_BODY, MOST_FIELDS = 64 * 1024, 50
 View = Callable[..., HttpResponse]
 
