@@ -493,6 +493,9 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     assert post(keys, {"kind": "key", "right": "draw"}, Code=next(codes), Reason="It cannot use the relay").status_code == 201
     assert Entry.objects.get(did="revealed to").details["connections"] == ["tides"]
     assert services.draw(user, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
+    # Another secret that somebody puts in is drawn by the same; one that is taken by reference, which nobody need know, is not.
+    connections.put_secret(setup.by, made, "hush-key-of-the-next-year")
+    assert services.draw(user, Connection.objects.get(ref="tides")).headers == {"X-Api-Key": "hush-key-of-the-next-year"}
     # A connection that it is noted for later hands it nothing until somebody lets it.
     other, _ = connections.create(
         setup.by, place, "tides-2", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-ebb"}
@@ -505,6 +508,12 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     assert post("/connections/tides-2/drawables").status_code == 409
     assert post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()["not_let"] == []
     assert services.draw(user, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
+    third, _ = connections.create(
+        setup.by, place, "tides-3", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-moon"}
+    )
+    connections.put_secret(setup.by, other, "neatlatch://tides-3/api_key")
+    with pytest.raises(Problem, match="Nobody let you draw"):
+        services.draw(user, Connection.objects.get(ref="tides-2"))
 
 
 def test_the_callers_own_key_does_not_reach_the_application(

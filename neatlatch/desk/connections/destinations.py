@@ -188,9 +188,13 @@ def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
 
 
 def put_in_for(connection: Connection, key: str, credential: Credential) -> None:
-    """Somebody who knows a secret put it in for a connection: it is cleared for where that sends it. Part of the surrounding transaction."""
+    """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it is cleared for where the connection sends it, and for whoever draws
+    the one before. Part of the surrounding transaction."""
     own = destinations.of_secret(_scheme(connection), key, connection.values)
-    _send_to(credential, {*credential.sent_to, *own, *_aside(connection)})
+    before = HeldSecret.objects.select_related("credential").filter(connection=connection, key=key).first()
+    credential.drawn_by = sorted({*credential.drawn_by, *(before.credential.drawn_by if before is not None else ())})
+    credential.sent_to = sorted({*credential.sent_to, *own, *_aside(connection)})
+    credential.save(update_fields=["drawn_by", "sent_to"])
 
 
 def of_tokens(connection: Connection) -> list[str]:

@@ -35,7 +35,7 @@
     <h2 id="draws-title">Drawn</h2>
     <button class="act ms-auto" aria-expanded={open} onclick={() => (open = !open)}>{open ? 'Close' : 'Lines to paste'}</button>
   </header>
-  {#if hands.data}<p class="help {hands.data.hands_out === 'secret' ? 'text-error' : ''}">
+  {#if hands.data}<p class="help">
       A draw hands out {hands.data.says}.
     </p>{/if}
   {#if hands.data?.not_let?.length}

@@ -76,7 +76,7 @@
           <thead
             ><tr
               ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th
-              >{#if may('change')}<th>Password</th>{/if}</tr
+              >{#if may('change')}<th>Log-in</th>{/if}</tr
             ></thead
           >
           <tbody>
