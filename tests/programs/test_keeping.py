@@ -146,7 +146,8 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     assert "place of their own" in beside.stderr
     done = nlatch(found, "backup", str(tmp_path / "copy"), "--keys", str(tmp_path / "keys"))
     assert done.returncode == 0, done.stderr
-    copy, key = next((tmp_path / "copy").iterdir()), next((tmp_path / "keys").glob("*.safe.key"))
+    copy, key = next((tmp_path / "copy").glob("*.sqlite3")), next((tmp_path / "keys").glob("*.safe.key"))
+    assert copy.with_suffix(".anchor").read_text().startswith("nlj1.")
     assert stat.S_IMODE(copy.stat().st_mode) == stat.S_IMODE(key.stat().st_mode) == 0o600
     assert b"an old secret" not in copy.read_bytes()
     elsewhere = tmp_path / "home"
@@ -160,6 +161,8 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     restored = nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere)
     assert restored.returncode == 0, restored.stderr
     assert "revoke it again" in restored.stdout
+    assert "NOT HOLD" not in restored.stdout
+    assert "holds" in nlatch(found, "journal", "check", home=elsewhere).stdout
     unreadable = elsewhere / "won" / "client-gone.00.note"
     unreadable.parent.mkdir()
     unreadable.write_bytes(b"secret\nsomebody\nnot sealed")
