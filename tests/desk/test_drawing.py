@@ -25,7 +25,7 @@ from neatlatch.core.sending import Credentials, dress
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import shares
+from neatlatch.desk.common import owner, shares
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections import services as connections
@@ -539,3 +539,22 @@ def test_the_callers_own_key_does_not_reach_the_application(
     assert fields.count("authorization") == 1
     assert not {"cookie", "x-forwarded-for", "proxy-authorization"} & set(fields)
     assert all(key not in value for _, value in sent[-1].headers)
+
+
+@pytest.mark.parametrize("force", [False, True])
+def test_who_waits_for_a_renewal_holds_no_worker(
+    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch, force: bool
+) -> None:
+    """M4: between its steps the work waits outside of the pool; here whoever renews comes to its end meanwhile."""
+    _, connection, _, _ = drawn
+    now = timezone.now()
+    steps = services.until_renewed(connection, force)
+    assert list(steps) == []  # nobody renews
+    ends = now + timedelta(hours=1) if force else now - timedelta(seconds=1)
+    TokenSet.objects.update(lease=owner.sign(), lease_until=now + timedelta(seconds=20), ends=ends)
+    if force:  # a token that is still good is taken as it is, unless a newer one is wanted
+        assert list(services.until_renewed(connection)) == []
+    steps = services.until_renewed(connection, force)
+    assert [next(steps) for _ in range(3)] == [shares.Wait(0.1)] * 3
+    TokenSet.objects.update(lease="", lease_until=None)
+    assert list(steps) == []

@@ -243,6 +243,12 @@ def hold(
         time.sleep(_WAIT_STEP)
 
 
+def is_being_renewed(connection: Connection, force: bool = False) -> bool:
+    """Whether :func:`hold` would wait for somebody else who renews the shared token now; ``force`` as there. One query."""
+    tokens, now = TokenSet.objects.filter(connection=connection, person=None).first(), timezone.now()
+    return tokens is not None and _is_leased(tokens, now) and (force or lifetimes.is_over(tokens.ends, now))
+
+
 def _is_leased(tokens: TokenSet, now: datetime) -> bool:
     """Whether somebody renews now. One that is certainly alive may be saving what it won, for as long as the database refuses."""
     if not tokens.lease or tokens.lease_until is None or owner.is_gone(tokens.lease):

@@ -189,6 +189,7 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     _get(request)
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
+    yield from services.until_renewed(connection)
     try:
         drawn = services.draw(asker.user, connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
     except Problem as problem:

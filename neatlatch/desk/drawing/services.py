@@ -308,6 +308,19 @@ def draw(user: User, connection: Connection, method: str = "GET", address: str =
     return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
 
 
+# Seconds between two looks whether somebody else has renewed, and how long it is waited for in all: as long as a renewal may take.
+_LOOK, _RENEWAL = 0.1, 40.0
+
+
+def until_renewed(connection: Connection, force: bool = False) -> shares.Steps[None]:
+    """Wait, without a worker, while somebody else renews the token that is wanted."""
+    if connection.scheme not in OAUTH2:
+        return
+    until = time.monotonic() + _RENEWAL
+    while tokens.is_being_renewed(connection, force) and time.monotonic() < until:
+        yield shares.Wait(_LOOK)
+
+
 def _road(connection: Connection, total: float) -> Road:
     try:
         return destinations.road_of(connection, total, tokens.shown(connection))
@@ -392,12 +405,14 @@ class Relay:
     def steps(self) -> shares.Steps[Relayed]:
         """Send it, in steps between which it waits. Raises :class:`Problem`."""
         connection = self.connection
+        yield from until_renewed(connection)
         with _road(connection, connection.time_limit) as way, way.within(connection.time_limit):
             held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
             answer = yield from self._send(way, self._dressed(held))
             renewed = False
             if answer.status == 401 and held is not None and relaying.may_repeat_after_renewal(self.method, self.headers):
                 # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
+                yield from until_renewed(connection, force=True)
                 held, renewed = _token(connection, way, True, held.generation), True
                 answer = yield from self._send(way, self._dressed(held))
         return Relayed(answer.status, self._back(answer), answer.octets, self.tries, renewed)
