@@ -49,6 +49,7 @@ def books(draw: st.DrawFn) -> Book:
 
 
 @pytest.mark.slow
+@settings(max_examples=40)
 @given(books())
 def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
     access = Access(book)
@@ -69,6 +70,7 @@ def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Bo
 
 
 @pytest.mark.slow
+@settings(max_examples=40)
 @given(books())
 def test_the_matrix_is_made_of_decisions(book: Book) -> None:
     resources = ("a", "ab", "b", "a*", "*")
@@ -90,6 +92,7 @@ def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
 
 
 @pytest.mark.slow
+@settings(max_examples=40)
 @given(books(), books())
 def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other: Book) -> None:
     known = Known(WHO, RESOURCES[1:], OPERATIONS)

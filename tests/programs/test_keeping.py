@@ -47,7 +47,7 @@ use = users.use_connection(by, Connection.objects.get(), users.Given("Found item
 _, handover = drawing.give(by, use.user, "key", "draw", leave=Leave("a test"))
 Place.objects.update(house=True)
 certificates.register(by, Place.objects.select_related("application", "environment").get(application__key="lost-property"), "A till", certificates.Asked("client"))
-for number in range(600):
+for number in range(420):
     keep(f"an old secret, number {number}", client=None, source="pasted", by="morag")
 print(json.dumps({"password": logins["morag"][1], "key": house.take(by, handover)}))
 """
