@@ -182,7 +182,7 @@ def main() -> None:
             log,
         )
         _once_for(home / ".tables", _digest(ROOT / "neatlatch" / "desk", "*/migrations/*.py"),
-                  lambda: crew.run("manage.py", "migrate", "--verbosity", "0"))  # fmt: skip
+                  lambda: crew.run("manage.py", "migrate", "--skip-checks", "--verbosity", "0"))  # fmt: skip
         _once_for(home / ".static", _digest(ROOT / "web" / "dist", "**/*"),
                   lambda: crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0"))  # fmt: skip
         logins = _fill(home, control_port, tuple(given.only))

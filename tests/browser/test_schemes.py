@@ -13,7 +13,7 @@ from tests.harness import Desk, StandIns
 from tests.settings import HOME_OF_TESTS
 
 from .conftest import EMPTY, make_desk, open_page
-from .steps import add, begin, begin_oauth, carry_across, climb, made, note, open_section, programme, take_in, tick_all
+from .steps import add, begin, begin_oauth, carry_across, climb, enter, made, note, open_section, programme, save_ours, take_in, tick_all
 
 
 @pytest.fixture(scope="module")
@@ -162,8 +162,7 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     client_id, _, secret = (window.locator("td code").nth(place).inner_text() for place in range(3))
     page.bring_to_front()  # a page behind another is drawn once a second
     tick_all(page)
-    page.get_by_role("textbox", name="Client ID").first.fill(client_id)
-    page.get_by_role("button", name="Enter it").click()
+    enter(page, client_id)
     open_section(page, "Our side")
     expect(page.locator("[data-section=ours]")).to_contain_text("{tenant} still stands in our")
     page.get_by_label("Tenant number").fill("44a1")
@@ -171,7 +170,7 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     expect(page.get_by_text("Tenant number does not look right").first).to_be_visible()
     page.get_by_label("Tenant number").fill("4471")
     page.get_by_label("Client ID", exact=True).fill(client_id)
-    page.get_by_role("button", name="Save our side").click()
+    save_ours(page)
     expect(page.get_by_label("Token endpoint")).to_have_value(re.compile("/t/4471/token"))
     take_in(page, f'{{"installed": {{"client_secret": "{secret} "}}}}', "client_secret")
     # The firm-wide switch is off: the pin says so, and their page refuses.
@@ -221,13 +220,12 @@ def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
     client_id = window.locator("td code").first.inner_text()
     window.close()
     tick_all(page)
-    page.get_by_role("textbox", name="Client ID").first.fill(client_id)
-    page.get_by_role("button", name="Enter it").click()
+    enter(page, client_id)
     open_section(page, "Our side")
     page.get_by_label("Client ID", exact=True).fill(client_id)
     page.get_by_label("Account, if there is one").fill("svc-payroll@gannet.example")
     page.get_by_label("Audience").fill(f"{base}/token/")
-    page.get_by_role("button", name="Save our side").click()
+    save_ours(page)
     take_in(page, chain + key, "certificate", "private_key")
     expect(page.locator("[data-section=ours]")).to_contain_text("Only a slash at the end differs")
     page.goto("/connections/payroll-export-sandbox")

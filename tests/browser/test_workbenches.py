@@ -11,7 +11,7 @@ import pytest
 import yaml
 from playwright.sync_api import Browser, Page, Route, expect
 
-from tests.harness import PORTS, Desk, StandIns
+from tests.harness import NOBODY, PORTS, Desk, StandIns
 
 from .conftest import make_desk, open_page
 from .test_views import violations
@@ -227,7 +227,7 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Pa
     page.get_by_label(re.compile("type Production first")).fill("Production")
     page.get_by_role("button", name="Push ours").click()
     expect(page.get_by_text("The same rules stand there.")).to_be_visible()
-    there = httpx.get(f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules").text
+    there = httpx.get(f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules", verify=NOBODY).text
     assert "svc-website" not in there
     page.get_by_role("button", name="Import").click()
     page.get_by_label(re.compile("Paste or drop CSV")).fill(

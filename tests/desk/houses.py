@@ -18,12 +18,13 @@ from neatlatch.desk.credentials.services import close, show
 from neatlatch.desk.house import issuing
 from neatlatch.desk.house.models import Turned
 from neatlatch.desk.people.models import Person
+from tests.harness import NOBODY
 
 BACK = "https://app.gannet.example/back"
 # The machine may be busy; nothing here is timed.
 
 
-ASK = httpx.Client(timeout=60)
+ASK = httpx.Client(timeout=60, verify=NOBODY)
 
 
 @dataclass

@@ -13,7 +13,7 @@ from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services as rounds
-from tests.harness import PORTS, StandIns
+from tests.harness import NOBODY, PORTS, StandIns
 
 from .conftest import forget_the_journal, load_once
 from .test_workbenches import send
@@ -68,7 +68,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
 
     # Somebody changes them there by hand.
     screens = f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules"
-    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"})
+    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"}, verify=NOBODY)
     refused = send(web, "post", f"{ADDRESS}/pushes", status=409)
     assert "changed there by hand" in refused["title"]
     seen = send(web, "post", f"{ADDRESS}/readings")
@@ -78,8 +78,8 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     says = send(web, "post", f"{ADDRESS}/pushes", status=422)
     assert "rights of r.oake stop at once" in says["detail"]
     assert send(web, "post", f"{ADDRESS}/pushes?confirm=Production")["there"]["nothing"]
-    assert "r.oake" not in httpx.get(screens).text
-    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"})
+    assert "r.oake" not in httpx.get(screens, verify=NOBODY).text
+    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"}, verify=NOBODY)
     send(web, "post", f"{ADDRESS}/readings")
     taken = send(web, "post", f"{ADDRESS}/takings", **{"If-Match": "*"})
     assert [one["says"] for one in taken["rules"]][-1] == "allow r.oake send on arrivals"

@@ -23,7 +23,7 @@ import pytest
 from neatlatch.desk.common import body_limits
 from tests.bombs import MIB, PASSWORD, SAYING, constrained, hidden, pem
 from tests.desk.operations import UNSAFE, Operation, operations, put, texts, who_may
-from tests.harness import WHOLE, Desk, World, wait_until
+from tests.harness import NOBODY, WHOLE, Desk, World, wait_until
 
 # Seconds of processor time that the desk may spend on one request of a reader's, and octets that it may grow by.
 MOST_CPU, MOST_MEMORY = 0.2, 64 * MIB
@@ -82,7 +82,7 @@ class Reader:
         return min(found, key=lambda one: (one[1] > MOST_CPU) + (one[2] > MOST_MEMORY))
 
     def _spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
-        with ThreadPoolExecutor(1) as pool, httpx.Client(base_url=self.desk.url, timeout=60) as other:
+        with ThreadPoolExecutor(1) as pool, httpx.Client(base_url=self.desk.url, timeout=60, verify=NOBODY) as other:
             self.forget_peak()
             before, grown, alive = self.cpu(), self.peak(), 0
             asked: Future[httpx.Response] = pool.submit(ask)
@@ -271,7 +271,10 @@ def test_a_body_that_is_too_large_is_refused_before_it_is_kept(reader: Reader, a
 
 def test_half_a_header_does_not_stay(reader: Reader) -> None:
     """L11; that the wait is so short is set in one place, and a full header within it ends it."""
-    with socket.create_connection(("127.0.0.1", reader.desk.port), timeout=180) as half, httpx.Client(base_url=reader.desk.url) as whole:
+    with (
+        socket.create_connection(("127.0.0.1", reader.desk.port), timeout=180) as half,
+        httpx.Client(base_url=reader.desk.url, verify=NOBODY) as whole,
+    ):
         half.sendall(b"GET /alive HTTP/1.1\r\nHost: a")
         assert whole.get("/alive").is_success
         assert half.recv(1) == b""  # closed by the server

@@ -15,7 +15,7 @@ import httpx
 import pytest
 import yaml
 
-from tests.harness import OFFSETS, ROOT, free_ports
+from tests.harness import NOBODY, OFFSETS, ROOT, free_ports
 
 
 @pytest.fixture
@@ -73,7 +73,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     logins = {line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")}
     assert set(logins) == {"morag", "ewan", "isla", "hamish", "rowan"}
 
-    web = httpx.Client(base_url=address, timeout=90)
+    web = httpx.Client(base_url=address, timeout=90, verify=NOBODY)
     web.headers["X-CSRFToken"] = web.get("/api/session").json()["csrf"]
     assert web.post("/api/session", json={"username": "morag", "password": logins["morag"]}).status_code == 200
     states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}

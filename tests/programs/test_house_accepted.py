@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
-from tests.harness import ROOT, Desk, StandIns, free_ports, wait_until
+from tests.harness import NOBODY, ROOT, Desk, StandIns, free_ports, wait_until
 
 FILL = """
 import json
@@ -150,7 +150,7 @@ def test_a_user_draws_with_a_certificate(desk: tuple[Desk, dict[str, list[str]]]
         found.programs["door"] = subprocess.Popen([sys.executable, "-m", "neatlatch.cli", "door", "--port", str(port)], cwd=ROOT, env=found.environment,
                                                   stdout=out, stderr=out, start_new_session=True)  # fmt: skip
     trust, door = found.home / "trust.pem", f"https://localhost:{port}"
-    trust.write_bytes(httpx.get(f"{found.url}/house/production/trust.pem").content)
+    trust.write_bytes(httpx.get(f"{found.url}/house/production/trust.pem", verify=NOBODY).content)
     wait_until(lambda: _shows(found, pem, str(trust)).get(f"{door}/alive").is_success, 30, "the start of the door")
     file = found.home / "own.pem"
     file.write_text(pem)
@@ -167,7 +167,7 @@ def test_a_user_draws_with_a_certificate(desk: tuple[Desk, dict[str, list[str]]]
     # Crew roster is called with a certificate, which no header carries: the relay is told, and was not permitted.
     web = _shows(found, pem, str(trust))
     assert web.get(f"{door}/draw/crew-roster-display").status_code == 409
-    assert httpx.get(f"{found.url}/draw", headers={"Client-Cert": ":MIIB:"}).status_code == 401
+    assert httpx.get(f"{found.url}/draw", headers={"Client-Cert": ":MIIB:"}, verify=NOBODY).status_code == 401
     import ssl
 
     keyed = httpx.Client(verify=ssl.create_default_context(cafile=str(trust)), timeout=30)

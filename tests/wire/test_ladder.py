@@ -27,7 +27,7 @@ from neatlatch.wire.ladder import Climb, Further, Leftover, Plan
 from neatlatch.wire.policy import Policy
 from neatlatch.wire.road import ClientCertificate, Road
 from standins import small_ca
-from tests.harness import StandIns, free_ports, wait_until
+from tests.harness import NOBODY, StandIns, free_ports, wait_until
 
 HERE = Policy(("127.0.0.0/8", "::1/128"))
 
@@ -58,7 +58,7 @@ def climb(plan: Plan, shows: ClientCertificate | None = None, trust: str | None 
 
 def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
     """Have the office's own screen make one; answers the rows of the page that shows it once."""
-    web = httpx.Client(base_url=stand_ins.office(office).rpartition("/")[0], follow_redirects=True)
+    web = httpx.Client(base_url=stand_ins.office(office).rpartition("/")[0], follow_redirects=True, verify=NOBODY)
     page = web.post("/sandbox/make", data={"name": "ladder", "account": f"svc-{office}", "role": role}).text
     if code := re.search(r"<b id=slip>(\d+)</b>|id=slip[^>]*>(\d+)<", page):
         key = re.search(r"name=key value='([^']+)'", page)
@@ -70,7 +70,7 @@ def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
 
 
 def set_role(stand_ins: StandIns, office: str, key: str, role: str) -> None:
-    assert httpx.post(f"{stand_ins.office(office)}/{key}/role", data={"role": role}).status_code == 303
+    assert httpx.post(f"{stand_ins.office(office)}/{key}/role", data={"role": role}, verify=NOBODY).status_code == 303
 
 
 def plan_for(stand_ins: StandIns, office: str, held: Credentials, thing: str, body: dict[str, str], root: str = "") -> Plan:
@@ -231,7 +231,7 @@ def test_a_certificate_of_an_authority_that_they_do_not_trust(stand_ins: StandIn
 
 def stream(stand_ins: StandIns, role: str = "listener") -> Plan:
     made = hand_out(stand_ins, "positions", role)
-    page = httpx.post(f"{stand_ins.office('positions')}/register/make", data={"name": f"svc-{secrets.token_hex(3)}"}).text
+    page = httpx.post(f"{stand_ins.office('positions')}/register/make", data={"name": f"svc-{secrets.token_hex(3)}"}, verify=NOBODY).text
     account = dict(re.findall(r"<th>([^<]+)<td><code>([^<]+)</code>", page))
     register = Further("Register", f"{stand_ins.secured('positions')}/register", "/formats",
                        Credentials(BASIC, {"username": account["User name"]}, {"password": account["Password"]}))  # fmt: skip

@@ -14,7 +14,7 @@ import httpx
 import pytest
 from oauthlib.oauth2 import BackendApplicationClient, InvalidClientError, InvalidGrantError, WebApplicationClient
 
-from tests.harness import StandIns
+from tests.harness import NOBODY, StandIns
 
 URI = "https://client.example/return"
 
@@ -48,7 +48,7 @@ def code_for(stand_ins: StandIns, client: WebApplicationClient, verifier: str, s
                                      code_challenge_method="S256")  # fmt: skip
     # oauthlib speaks of https addresses only; the screens are on this machine, in the open.
     url = url.replace("https://screens.example", stand_ins.screens())
-    browser = httpx.Client(base_url=stand_ins.screens())
+    browser = httpx.Client(base_url=stand_ins.screens(), verify=NOBODY)
     ticket = browser.get(url).text.split("name=ticket value='")[1].split("'")[0]
     browser.post("/choose", data={"ticket": ticket, "account": "svc-manifests@gannet.example"})
     back = browser.post("/answer", data={"ticket": ticket, "say": "yes"}).headers["location"]
@@ -208,20 +208,20 @@ def test_errors_of_the_sign_in_page_go_back(web: httpx.Client, stand_ins: StandI
     made = register(web)
     asked = {"response_type": "code", "client_id": made["client_id"], "redirect_uri": URI, "scope": "manifest.read", "state": "st",
              "code_challenge": "x" * 43, "code_challenge_method": "S256", **change}  # fmt: skip
-    answer = httpx.get(f"{stand_ins.screens()}/authorize", params=asked)
+    answer = httpx.get(f"{stand_ins.screens()}/authorize", params=asked, verify=NOBODY)
     assert answer.headers["location"].startswith(URI)
     back = {key: value[0] for key, value in parse_qs(urlsplit(answer.headers["location"]).query).items()}
     assert (back["error"], back["state"], back["iss"]) == (error, "st", stand_ins.issuer())
     # A wrong redirect URI or client sends nobody anywhere.
     for key, value in (("redirect_uri", URI + "/"), ("client_id", "none")):
-        refused = httpx.get(f"{stand_ins.screens()}/authorize", params={**asked, key: value})
+        refused = httpx.get(f"{stand_ins.screens()}/authorize", params={**asked, key: value}, verify=NOBODY)
         assert refused.status_code == 400
         assert "location" not in refused.headers
 
 
 def test_two_secrets_may_live_at_once(web: httpx.Client, stand_ins: StandIns) -> None:
     made = register(web)
-    office = httpx.Client(base_url=stand_ins.screens(), follow_redirects=True)
+    office = httpx.Client(base_url=stand_ins.screens(), follow_redirects=True, verify=NOBODY)
     office.post("/office/enter")
     page = office.post(f"/office/{made['client_id']}/secret").text
     second = page.split("Secret value<td><code>")[1].split("<")[0]

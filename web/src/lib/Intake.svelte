@@ -74,8 +74,9 @@
           body: { ...body, only, choices: picked },
         }),
       )
-      clear()
+      // What was recognised stays until the page shows what became of it: the page moves once, not twice, below somebody's pointer.
       await queries.invalidateQueries()
+      clear()
       taken?.(saved.notes ?? {})
     } catch (error) {
       problem = error

@@ -28,9 +28,9 @@
       const answer = await ok(
         api.POST('/api/clients/{identity}/client-ids', { params: { path: { identity: client.id } }, body: { client_id: typed } }),
       )
+      await queries.invalidateQueries()
       said = answer.notes ?? []
       typed = ''
-      await queries.invalidateQueries()
     } catch (error) {
       problem = error
     }

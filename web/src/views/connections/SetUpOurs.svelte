@@ -12,13 +12,15 @@
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const queries = useQueryClient()
-  // A copy to type in, taken anew when something else (an intake, a secret) has saved a newer version.
+  // A copy to type in. When something else (an intake, a secret) has saved a newer version, all but what was typed is taken anew.
+  let begun = untrack(() => connection)
   let version = $state(untrack(() => connection.version))
   let values = $state(untrack(() => ({ ...connection.values })))
   let slots = $state<Record<string, string>>(untrack(() => ({ ...connection.slots })))
   let which = $state('')
   let certificate = $state(false)
   let problem = $state<unknown>(null)
+  let saved = $state(false)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
   const scheme = $derived({
     ...connection.scheme,
@@ -28,16 +30,30 @@
   $effect(() => {
     if (connection.version !== version) {
       version = connection.version
-      values = { ...connection.values }
-      slots = { ...connection.slots }
+      const anew = <T,>(typed: Record<string, T>, before: Record<string, T>, now: Record<string, T>) => ({
+        ...now,
+        ...Object.fromEntries(Object.entries(typed).filter(([key, value]) => value !== before[key])),
+      })
+      values = anew(
+        untrack(() => values),
+        begun.values,
+        connection.values,
+      )
+      slots = anew(
+        untrack(() => slots),
+        begun.slots,
+        connection.slots,
+      )
+      begun = connection
     }
   })
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
     problem = null
+    saved = false
     try {
-      const saved = await ok(
+      const answer = await ok(
         api.PATCH('/api/connections/{ref}', {
           params: { path: { ref: connection.ref } },
           body: { values, slots },
@@ -45,7 +61,8 @@
         }),
       )
       await queries.invalidateQueries()
-      done(saved.notes ?? {})
+      done(answer.notes ?? {})
+      saved = true
     } catch (error) {
       problem = error
     }
@@ -66,6 +83,7 @@
   <div class="grid grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
   <ProblemBox {problem} />
   {#if may('change')}<button class="btn btn-primary btn-sm">Save our side</button>{/if}
+  {#if saved}<span role="status" class="text-success ms-2">Saved.</span>{/if}
 </form>
 <div class="mt-4 grid grid-cols-2 items-start gap-4">
   <div>
