@@ -45,6 +45,7 @@ _NOT_WANTED = (
 CHROMIUM_FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
+    "--in-process-gpu",
     "--disable-quic",
     "--no-first-run",
     "--disable-background-networking",
