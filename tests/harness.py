@@ -45,7 +45,6 @@ _NOT_WANTED = (
 CHROMIUM_FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
-    "--in-process-gpu",
     "--disable-quic",
     "--no-first-run",
     "--disable-background-networking",
