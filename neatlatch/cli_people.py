@@ -86,10 +86,10 @@ def _end(given: argparse.Namespace) -> None:
 
 
 def _drop(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import factors
+    from neatlatch.desk.people import factors, passkeys
 
     if given.passkey is not None:
-        factors.drop_passkey(KEEPER, _person(given), given.passkey)
+        passkeys.drop(KEEPER, _person(given), given.passkey)
         print("The passkey is taken away.")
     else:
         factors.drop_all(KEEPER, _person(given))

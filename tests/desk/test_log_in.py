@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.core import totp
+from neatlatch.core.jose import b64
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people import factors, log_in, passwords, services
@@ -282,6 +283,7 @@ def test_what_is_no_passkeys_answer(morag: Person, ann: WebClient, passkey: Auth
                 {"response": None},
                 {"response": {"clientDataJSON": 5}},
                 {"response": {"clientDataJSON": "@@"}},
+                {"response": {"clientDataJSON": b64.encode(b'{"challenge": "\\ud800"}')}},
                 {**answer, "response": {**answer["response"], "signature": "AA"}},
                 {**answer, "id": "other"},
             ):

@@ -1,48 +1,29 @@
 """The second factor: one-time codes of a device (RFC 6238), passkeys (Web Authentication Level 2), and recovery codes that stand in for a lost one.
 
-Whatever asks for a second factor takes one text, the *code*: six digits of the device, a recovery code, or what :func:`take_proof` gave for a passkey that signed.
+Whatever asks for a second factor takes one text, the *code*: six digits of the device, a recovery code, or what :func:`.passkeys.take_proof` gave for a passkey that signed.
 """
 
 from __future__ import annotations
 
 import base64
-import hashlib
-import ipaddress
-import json
 import os
-import secrets
-from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import Any
-from urllib.parse import urlsplit
 
-import webauthn
-from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
-from webauthn.helpers import bytes_to_base64url
-from webauthn.helpers.exceptions import WebAuthnException
-from webauthn.helpers.structs import (
-    AuthenticatorSelectionCriteria,
-    PublicKeyCredentialDescriptor,
-    ResidentKeyRequirement,
-    UserVerificationRequirement,
-)
 
 from neatlatch.core import recovery, totp
 from neatlatch.desk.common import safe
 from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.journal.services import write
 
-from . import passwords
-from .models import Challenge, Passkey, Person, RecoveryCode
+from . import challenges, passwords
+from .models import Challenge, Person, RecoveryCode
 
 _MOST_WRONG, _REST = 5, timedelta(minutes=15)
 # A factor that whoever has a session for an hour could set up opens nothing that is stored.
 _YOUNG = timedelta(hours=24)
-_MOST_NOTICES, _MOST_PASSKEYS, _MOST_CHALLENGES = 20, 10, 20
-_CHALLENGE_LIVES, _CODE_LIVES = timedelta(minutes=5), timedelta(minutes=2)
-_PROVED = "passkey-"
+_MOST_NOTICES = 20
 
 
 def has_any(person: Person) -> bool:
@@ -77,13 +58,13 @@ def prove(person: Person, password: str, code: str) -> None:
 
 def prove_password(person: Person, password: str) -> None:
     """That it is the person, by their password. Raises :class:`Problem`."""
-    if not _counted(person, passwords.fits(person, password)):
+    if not counted(person, passwords.fits(person, password)):
         says = "This is not your password."
         raise Problem(403, "The password was not accepted.", "Give the password that you log in with.", {"password": says})
 
 
 @transaction.atomic
-def _counted(person: Person, right: bool) -> bool:
+def counted(person: Person, right: bool) -> bool:
     """Count a proof; answers whether it is right. Raises :class:`Problem` while the person rests."""
     now = timezone.now()
     person = Person.objects.select_for_update().get(pk=person.pk)
@@ -128,7 +109,7 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
             raise _young()
         person.save(update_fields=["factor_step", "factor_wrong", "factor_rests"])
     if since is None:
-        says = "This code is not right, or was used already. Wait for the next one." if code.strip() else _asking(person)
+        says = "This code is not right, or was used already. Wait for the next one." if code.strip() else asking(person)
         raise Problem(403, "The second factor was not accepted.", says, {"code": says})
 
 
@@ -142,7 +123,8 @@ def _young() -> Problem:
     return Problem(403, "Your second factor is younger than a day.", says)
 
 
-def _asking(person: Person) -> str:
+def asking(person: Person) -> str:
+    """What to give, in a sentence, by the kinds that a person has."""
     if person.factor is None:
         return "Use your passkey, or give a recovery code."
     return (
@@ -152,18 +134,10 @@ def _asking(person: Person) -> str:
     )
 
 
-def wanted(person: Person) -> Problem:
-    """That a second factor is wanted of somebody whose password was right and whom the page does not know yet: which kinds they have, and what to ask a passkey."""
-    says, options = _asking(person), None
-    if host_of_passkeys() and person.passkeys.exists():
-        options = begin_proof(person)
-    return Problem(403, "Your second factor is wanted.", says, {"code": says}, passkey=options, device=person.factor is not None)
-
-
 def _taken(person: Person, code: str, now: datetime) -> datetime | None:
     """Since when the factor stands of which a code is right; a recovery code counts as made now. ``None``: it is not right. The person is not saved."""
-    if code.startswith(_PROVED):
-        found = _brought_back(Challenge.Purpose.CODE, code, now, person)
+    if code.startswith(challenges.PROVED):
+        found = challenges.brought_back(Challenge.Purpose.CODE, code, now, person)
         return found.passkey.added if found is not None and found.passkey is not None else None
     if (read := recovery.read(code)) is not None:
         unused = RecoveryCode.objects.filter(person=person, digest=recovery.digest(read), used=None)
@@ -212,7 +186,7 @@ def confirm_device(person: Person, code: str) -> list[str]:
     person.epoch += 1
     person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since", "epoch"])
     write(person, "set up a second factor", "person", person.username, {"kind": "one-time codes"})
-    return _new_recovery(person) if first else []
+    return make_recovery(person) if first else []
 
 
 @transaction.atomic
@@ -222,7 +196,7 @@ def drop_device(by: Person | str, person: Person) -> None:
     person.factor = person.factor_begun = person.factor_rests = person.factor_since = None
     person.factor_step, person.factor_wrong = -1, 0
     person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since"])
-    _after_drop(by, person)
+    after_drop(by, person)
     tell_of(by, person, "took away your second factor. Set up a new one.")
     write(by, "took away the second factor of", "person", person.username)
 
@@ -234,7 +208,7 @@ def drop_all(by: Person | str, person: Person) -> None:
         drop_device(by, person)
 
 
-def _after_drop(by: Person | str, person: Person) -> None:
+def after_drop(by: Person | str, person: Person) -> None:
     """Sessions end; without any factor left its recovery codes stand in for nothing."""
     person.epoch += 1
     person.save(update_fields=["epoch"])
@@ -255,156 +229,12 @@ def new_recovery(person: Person) -> list[str]:
     """Ten new recovery codes in place of those there are, after :func:`check`; shown this once. Raises :class:`Problem`."""
     if not has_any(person):
         raise Problem(409, "There is no second factor to recover.", "Set one up first.")
-    return _new_recovery(person)
+    return make_recovery(person)
 
 
-def _new_recovery(person: Person) -> list[str]:
+def make_recovery(person: Person) -> list[str]:
     codes = [recovery.written(os.urandom(recovery.OCTETS)) for _ in range(recovery.COUNT)]
     person.recovery_codes.all().delete()
     RecoveryCode.objects.bulk_create(RecoveryCode(person=person, digest=recovery.digest(recovery.read(one) or "")) for one in codes)
     write(person, "had recovery codes made", "person", person.username)
     return codes
-
-
-# Passkeys
-
-
-def host_of_passkeys() -> str:
-    """The host that passkeys are made for, out of the address people open; empty: it is an IP address, for which there are none (Web Authentication §5.1.2)."""
-    host = urlsplit(settings.PUBLIC_URL).hostname or ""
-    try:
-        ipaddress.ip_address(host)
-    except ValueError:
-        return host
-    return ""
-
-
-def _host() -> str:
-    host = host_of_passkeys()
-    if not host:
-        says = "Open Neat Latch by a name, and say that name in NEATLATCH_URL: browsers make passkeys for names only."
-        raise Problem(409, "Passkeys do not work on an IP address.", says)
-    return host
-
-
-def _digest(text: str) -> str:
-    return hashlib.sha256(text.encode()).hexdigest()
-
-
-@transaction.atomic
-def _give_out(person: Person, purpose: Challenge.Purpose, text: str, lives: timedelta, passkey: Passkey | None = None) -> None:
-    now = timezone.now()
-    Challenge.objects.filter(ends__lt=now).delete()
-    for old in person.challenges.order_by("-ends")[_MOST_CHALLENGES - 1 :]:
-        old.delete()
-    Challenge.objects.create(digest=_digest(text), person=person, purpose=purpose, passkey=passkey, ends=now + lives)
-
-
-def _brought_back(purpose: Challenge.Purpose, text: str, now: datetime, person: Person | None = None) -> Challenge | None:
-    """What was given out, if it has come back in time and for the first time."""
-    rows = Challenge.objects.select_related("person", "passkey").filter(purpose=purpose, digest=_digest(text), ends__gte=now)
-    found = (rows.filter(person=person) if person is not None else rows).first()
-    return found if found is not None and Challenge.objects.filter(pk=found.pk).delete()[0] else None
-
-
-def _known(person: Person) -> list[PublicKeyCredentialDescriptor]:
-    return [PublicKeyCredentialDescriptor(id=webauthn.base64url_to_bytes(one.credential_id)) for one in person.passkeys.all()]
-
-
-def begin_passkey(person: Person, password: str, code: str) -> dict[str, Any]:
-    """Begin to add a passkey: what the browser is to be asked. A session alone is not enough: see :func:`prove`. Raises :class:`Problem`."""
-    host = _host()
-    if person.passkeys.count() >= _MOST_PASSKEYS:
-        raise Problem(409, f"You have {_MOST_PASSKEYS} passkeys.", "Take one away that you no longer use.")
-    prove(person, password, code)
-    options = webauthn.generate_registration_options(
-        rp_id=host, rp_name="Neat Latch", user_name=person.username, user_id=f"person-{person.pk}".encode(), user_display_name=person.shown_name,
-        exclude_credentials=_known(person),
-        authenticator_selection=AuthenticatorSelectionCriteria(resident_key=ResidentKeyRequirement.DISCOURAGED,
-                                                               user_verification=UserVerificationRequirement.REQUIRED),
-    )  # fmt: skip
-    _give_out(person, Challenge.Purpose.ADD, bytes_to_base64url(options.challenge), _CHALLENGE_LIVES)
-    return dict(json.loads(webauthn.options_to_json(options)))
-
-
-def _challenge_in(credential: Mapping[str, Any]) -> str:
-    """The challenge that a browser says it answers. Raises :class:`Problem`."""
-    try:
-        said = json.loads(webauthn.base64url_to_bytes(str(credential["response"]["clientDataJSON"])))
-        return str(said["challenge"])
-    except (KeyError, TypeError, ValueError, RecursionError) as error:
-        raise _not_taken("It is not what a browser answers for a passkey.") from error
-
-
-def _not_taken(says: str) -> Problem:
-    return Problem(403, "The passkey was not accepted.", says, {"passkey": says})
-
-
-def add_passkey(person: Person, credential: dict[str, Any], name: str) -> list[str]:
-    """Add the passkey that a browser made. Answers recovery codes, if this is the first factor. Raises :class:`Problem`."""
-    host, now, challenge = _host(), timezone.now(), _challenge_in(credential)
-    if _brought_back(Challenge.Purpose.ADD, challenge, now, person) is None:
-        raise _not_taken("Too much time has passed since it was begun. Begin again.")
-    try:
-        made = webauthn.verify_registration_response(credential=credential, expected_challenge=webauthn.base64url_to_bytes(challenge), expected_rp_id=host,
-                                                     expected_origin=settings.PUBLIC_URL, require_user_verification=True)  # fmt: skip
-    except (WebAuthnException, ValueError, KeyError, TypeError, RecursionError) as error:
-        raise _not_taken(f"It could not be checked: {str(error)[:200]}") from error
-    with transaction.atomic():
-        person = Person.objects.select_for_update().get(pk=person.pk)
-        first, identity = not has_any(person), bytes_to_base64url(made.credential_id)
-        if Passkey.objects.filter(credential_id=identity).exists():
-            raise _not_taken("This passkey is known already.")
-        Passkey.objects.create(person=person, name=name.strip()[:60] or "Passkey", credential_id=identity, public_key=made.credential_public_key,
-                               sign_count=made.sign_count, added=now)  # fmt: skip
-        person.epoch += 1
-        person.save(update_fields=["epoch"])
-        write(person, "set up a second factor", "person", person.username, {"kind": "passkey", "name": name.strip()[:60]})
-        return _new_recovery(person) if first else []
-
-
-def begin_proof(person: Person) -> dict[str, Any]:
-    """What a browser is to ask one of a person's passkeys. Raises :class:`Problem`."""
-    host, known = _host(), _known(person)
-    if not known:
-        raise Problem(409, "You have no passkey.", "Give the code that your device shows.")
-    options = webauthn.generate_authentication_options(
-        rp_id=host, allow_credentials=known, user_verification=UserVerificationRequirement.REQUIRED
-    )
-    _give_out(person, Challenge.Purpose.PROVE, bytes_to_base64url(options.challenge), _CHALLENGE_LIVES)
-    return dict(json.loads(webauthn.options_to_json(options)))
-
-
-def take_proof(credential: dict[str, Any]) -> str:
-    """A passkey has signed a challenge: the code that stands for it, good once and for two minutes, by whoever was given the challenge. Raises :class:`Problem`."""
-    host, now, challenge = _host(), timezone.now(), _challenge_in(credential)
-    asked = _brought_back(Challenge.Purpose.PROVE, challenge, now)
-    known = Passkey.objects.filter(person=asked.person, credential_id=str(credential.get("id", ""))).first() if asked is not None else None
-    if asked is None or known is None:
-        raise _not_taken("It was not asked for, or too much time has passed. Try again.")
-    try:
-        proved = webauthn.verify_authentication_response(
-            credential=credential, expected_challenge=webauthn.base64url_to_bytes(challenge), expected_rp_id=host, expected_origin=settings.PUBLIC_URL,
-            credential_public_key=bytes(known.public_key), credential_current_sign_count=known.sign_count, require_user_verification=True,
-        )  # fmt: skip
-    except (WebAuthnException, ValueError, KeyError, TypeError, RecursionError) as error:
-        _counted(asked.person, False)
-        raise _not_taken(f"It could not be checked: {str(error)[:200]}") from error
-    code = f"{_PROVED}{secrets.token_urlsafe(24)}"
-    with transaction.atomic():
-        Passkey.objects.filter(pk=known.pk).update(sign_count=proved.new_sign_count, last_used=now)
-        _give_out(asked.person, Challenge.Purpose.CODE, code, _CODE_LIVES, known)
-    return code
-
-
-@transaction.atomic
-def drop_passkey(by: Person | str, person: Person, identity: int) -> None:
-    """Take a passkey away: one's own, after :func:`check`, or that of somebody who lost it, who is told. Raises :class:`Problem`."""
-    person = Person.objects.select_for_update().get(pk=person.pk)
-    found = person.passkeys.filter(pk=identity).first()
-    if found is None:
-        raise Problem(404, "There is no such passkey.", "It may have been taken away already.")
-    found.delete()
-    _after_drop(by, person)
-    tell_of(by, person, f"took away your passkey “{found.name}”.")
-    write(by, "took away a passkey of", "person", person.username, {"name": found.name})

@@ -17,7 +17,7 @@ from neatlatch.core import tries
 from neatlatch.desk.common.problems import Problem, not_found, wrong_fields
 from neatlatch.desk.journal.services import write
 
-from . import factors, passwords
+from . import factors, passkeys, passwords
 from .models import Person, Session, Tries
 from .sessions import LOG_IN, digest
 
@@ -46,7 +46,7 @@ def log_in(request: HttpRequest, username: str, password: str, code: str, new_pa
         _check_new(person, password, new_password)
     if factors.has_any(person):
         if not code.strip():
-            raise factors.wanted(person)
+            raise passkeys.wanted(person)
         factors.check(person, code)
     if person.must_change:
         passwords.put(person, new_password)

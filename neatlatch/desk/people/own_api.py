@@ -16,7 +16,7 @@ from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 
-from . import factors, log_in, services
+from . import factors, log_in, passkeys, services
 from .models import Person
 from .sessions import digest
 
@@ -139,13 +139,13 @@ class Preferences(Given):
 def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> dict[str, Any]:
     person = request.user
     if not isinstance(person, Person):
-        return {"csrf": get_token(request), "passkeys_at": factors.host_of_passkeys()}
+        return {"csrf": get_token(request), "passkeys_at": passkeys.host()}
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
     allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
-    passkeys = list(person.passkeys.all())
+    kept = list(person.passkeys.all())
     return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
-            "may": allowed, "keys_on": person.keys_on, "second_factor": bool(person.factor is not None or passkeys), "device": person.factor is not None,
-            "passkeys": passkeys, "passkeys_at": factors.host_of_passkeys(), "recovery_left": factors.recovery_left(person),
+            "may": allowed, "keys_on": person.keys_on, "second_factor": bool(person.factor is not None or kept), "device": person.factor is not None,
+            "passkeys": kept, "passkeys_at": passkeys.host(), "recovery_left": factors.recovery_left(person),
             "recovery_codes": recovery_codes or [], "notices": person.notices}  # fmt: skip
 
 
@@ -235,34 +235,34 @@ def new_recovery(request: HttpRequest, given: Code) -> dict[str, Any]:
 @router.post("/session/passkeys/beginnings", response={201: AskBrowser})
 def begin_passkey(request: HttpRequest, given: Proof) -> tuple[int, dict[str, Any]]:
     """Begin to add a passkey."""
-    return 201, {"options": factors.begin_passkey(_me(request), given.password, given.code)}
+    return 201, {"options": passkeys.begin(_me(request), given.password, given.code)}
 
 
 @router.post("/session/passkeys", response={201: SessionOut})
 def add_passkey(request: HttpRequest, given: PasskeyIn) -> tuple[int, dict[str, Any]]:
     """Add the passkey that the browser made. With the first factor come ten recovery codes."""
-    return 201, _stay(request, factors.add_passkey(_me(request), given.credential, given.name))
+    return 201, _stay(request, passkeys.add(_me(request), given.credential, given.name))
 
 
 @router.post("/session/passkeys/{identity}/removals", response=SessionOut)
 def drop_passkey(request: HttpRequest, identity: int, given: Code) -> dict[str, Any]:
     """Take a passkey of one's own away."""
     factors.check(_me(request), given.code)
-    factors.drop_passkey(_me(request), _me(request), identity)
+    passkeys.drop(_me(request), _me(request), identity)
     return _stay(request)
 
 
 @router.post("/session/passkeys/challenges", response={201: AskBrowser})
 def ask_passkey(request: HttpRequest) -> tuple[int, dict[str, Any]]:
     """What the browser is to ask a passkey of whoever is logged in."""
-    return 201, {"options": factors.begin_proof(_me(request))}
+    return 201, {"options": passkeys.begin_proof(_me(request))}
 
 
 @router.post("/session/passkeys/proofs", auth=None, response={201: Code})
 def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, dict[str, Any]]:
     """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for."""
     _from_our_page(request)
-    return 201, {"code": factors.take_proof(given.credential)}
+    return 201, {"code": passkeys.take_proof(given.credential)}
 
 
 @router.get("/session/sessions", response=list[OneSessionOut])
