@@ -12,6 +12,8 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 APPLICATION = "neatlatch.desk.asgi:application"
 # Seconds from a connection's first octet, or the end of the answer before, to the end of the next request's header.
 HEADER_WITHIN = float(os.environ.get("NEATLATCH_HEADER_SECONDS", "20"))
+# Octets of a request line with its header, or of a trailer.
+HEADER_MOST = 64 * 1024
 
 
 class HeaderWithin:
@@ -58,7 +60,42 @@ class HeaderWithin:
 
 
 class Plain(HeaderWithin, HttpToolsProtocol):
-    """What the desk itself serves with."""
+    """What the desk itself serves with: a header, a trailer and what stands beside a chunk have a length, too. The parser keeps all of them until they end, each piece
+    copied to what came before, so that 100 MB of one field took 19 seconds in which nobody was served."""
+
+    _unread = 0
+
+    def data_received(self, data: bytes) -> None:
+        """Count what was parsed and has come to nothing yet."""
+        self._unread += len(data)
+        super().data_received(data)
+        if self._unread > HEADER_MOST and not self.transport.is_closing():
+            self._refuse()
+
+    def on_headers_complete(self) -> None:
+        """The header came to something."""
+        self._unread = 0
+        super().on_headers_complete()
+
+    def on_body(self, body: bytes) -> None:
+        """So did a piece of a body."""
+        self._unread = 0
+        super().on_body(body)
+
+    def on_message_complete(self) -> None:
+        """And a whole request."""
+        self._unread = 0
+        super().on_message_complete()
+
+    def _refuse(self) -> None:
+        # While an answer is on its way another one cannot begin; the line is closed all the same.
+        if not self._is_serving():
+            says = b"The header is too long."
+            self.transport.write(
+                b"HTTP/1.1 431 Request Header Fields Too Large\r\ncontent-type: text/plain; charset=utf-8\r\n"
+                b"content-length: %d\r\nconnection: close\r\n\r\n%s" % (len(says), says)
+            )
+        self.transport.close()
 
 
 def config(host: str, port: int, http: type[asyncio.Protocol] = Plain) -> uvicorn.Config:

@@ -281,6 +281,41 @@ def test_half_a_header_does_not_stay(reader: Reader) -> None:
         assert whole.get("/alive").is_success  # idle for as long, and kept
 
 
+HOST = b"Host: localhost\r\n"
+ENDLESS = {
+    "one field": (b"GET /alive HTTP/1.1\r\n" + HOST + b"X: ", b"y"),
+    "many fields": (b"GET /alive HTTP/1.1\r\n" + HOST, b"X: y\r\n"),
+    "the address": (b"GET /alive?", b"y"),
+    "a trailer": (b"POST /api/session HTTP/1.1\r\n" + HOST + b"Transfer-Encoding: chunked\r\n\r\n1\r\ny\r\n0\r\nT: ", b"y"),
+    "beside a chunk": (b"POST /api/session HTTP/1.1\r\n" + HOST + b"Transfer-Encoding: chunked\r\n\r\n1;", b"y"),
+    "a second request": (b"GET /api/rounds HTTP/1.1\r\n" + HOST + b"\r\nGET /alive HTTP/1.1\r\nX: ", b"y"),
+}
+
+
+@pytest.mark.parametrize("what", ENDLESS)
+def test_no_header_goes_on_without_end(reader: Reader, what: str) -> None:
+    """The parser keeps a header until it is complete: it is refused long before that costs anything."""
+    begin, more = ENDLESS[what]
+    reader.forget_peak()
+    before, spent, sent = reader.peak(), reader.cpu(), 0
+    with socket.create_connection(("127.0.0.1", reader.desk.port), timeout=180) as line:
+        line.sendall(begin)
+        piece = more * (MIB // len(more))
+        try:
+            while sent < 100 * MIB:
+                line.sendall(piece)
+                sent += len(piece)
+        except OSError:  # closed
+            pass
+    assert sent <= 16 * MIB  # what stands in the buffers of two sockets
+    assert reader.cpu() - spent <= MOST_CPU
+    assert reader.peak() - before <= MOST_MEMORY
+
+
+def test_an_ordinary_long_header_is_read(reader: Reader) -> None:
+    assert reader.web.get("/alive", headers={"X": "y" * 60_000}).is_success
+
+
 def test_what_runs_here_is_not_named_and_no_address_is_logged(reader: Reader) -> None:
     """L10, L13."""
     answer = reader.web.get("/return?code=skerry-lantern&state=nobody")
