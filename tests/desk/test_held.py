@@ -13,16 +13,22 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from authlib.integrations.requests_client import OAuth2Session
 from django.db import connection
+from django.test import Client as WebClient
 from django.utils import timezone
 
 from neatlatch.core import recovery
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import KINDS
+from neatlatch.desk.clients import services as clients
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import services as connections
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.credentials.models import Handover
 from neatlatch.desk.house import issuing
 from neatlatch.desk.house.models import Access, Grant
-from neatlatch.desk.people import factors
+from neatlatch.desk.people import challenges, factors
 from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode
+from neatlatch.desk.users import services as users
 
 from .conftest import codes_of, forget_the_journal
 from .houses import ASK, BACK, House
@@ -111,7 +117,7 @@ def test_a_recovery_code_serves_once(person: Person) -> None:
 
 def test_what_a_passkey_signed_serves_once(person: Person) -> None:
     passkey = Passkey.objects.create(person=person, name="x", credential_id="x", public_key=b"", added=timezone.now())
-    factors._give_out(person, Challenge.Purpose.CODE, "passkey-abc", timedelta(minutes=2), passkey)
+    challenges.give_out(person, Challenge.Purpose.CODE, "passkey-abc", timedelta(minutes=2), passkey)
     assert at_once(lambda: factors.check(person, "passkey-abc")).count(None) == 1
 
 
@@ -127,3 +133,42 @@ def test_every_package_has_a_hash_and_names_no_registry() -> None:
     bare = [name for name, one in lock.items() if name and not one.get("link") and not str(one.get("integrity", "")).startswith("sha512-")]
     assert bare == []
     assert [name for name, one in lock.items() if "://" in str(one.get("resolved", ""))] == []
+
+
+EDITS = {
+    "connection": ("/connections/fuel", {"pace": 2.0}),
+    "sharing": ("/connections/fuel/sharing", {"individual": False, "team": ""}),
+    "user": ("/users/{user}", {"owner": "Freight"}),
+    "client of the house": ("/clients/{house}", {"contacts": ["other@gannet.example"]}),
+    "client by hand": ("/clients/{hand}", {"contacts": ["other@gannet.example"]}),
+    "application": ("/applications/fuel-ledger", {"purpose": "Bunkers"}),
+}
+
+
+@pytest.fixture
+def edited(house: House) -> dict[str, str]:
+    place = house.place("fuel-ledger")
+    client, _ = house.client()
+    hand = clients.prepare(house.by, place, ClientMetadata("By hand", ("t@gannet.example",), redirect_uris=(BACK,)))
+    values = connections.defaults(place, KINDS["oauth2_code"], hand, BACK)
+    connections.create(house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {})
+    user = users.add(house.by, users.Given("Bunker report", "sandbox", "job", "Quays", "daily"))
+    return {"house": str(client.pk), "hand": str(hand.pk), "user": str(user.pk)}
+
+
+@pytest.mark.parametrize("what", EDITS)
+def test_of_edits_made_on_the_same_version_one_is_saved(house: House, edited: dict[str, str], what: str) -> None:
+    """RFC 9110 section 13.1.1: also where all have been found to fit before the first is saved."""
+    address, body = EDITS[what]
+    method = "put" if what == "sharing" else "patch"
+    path = "/api" + address.format(**edited)
+    whole = house.web.get(path.removesuffix("/sharing")).json()
+
+    def edit() -> int:
+        web = WebClient()
+        web.force_login(house.by, backend="django.contrib.auth.backends.ModelBackend")
+        said = getattr(web, method)(path, json.dumps(body), content_type="application/json", headers={"If-Match": f'"{whole["version"]}"'})
+        return int(said.status_code)
+
+    got = at_once(edit)
+    assert (got.count(200), got.count(412)) == (1, MANY - 1)

@@ -124,6 +124,7 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
     less = put(grant_types=["authorization_code"], redirect_uris=[BACK], scope="ledger.read ledger.write")
     assert (less.status_code, less.json()["scope"]) == (200, "ledger.read")
     assert Client.objects.get(pk=client.pk).fields().redirect_uris == (BACK,)
+    client.refresh_from_db()
     services.change(house.by, client, lambda one: replace(one, redirect_uris=(BACK, f"{BACK}/two")))
     assert put(grant_types=["authorization_code"], scope="ledger.read").status_code == 200  # given back by an administrator
     # What an inventory file takes away does not come back either.

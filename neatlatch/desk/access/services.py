@@ -19,7 +19,7 @@ from neatlatch.core.sending import Credentials, NotComplete
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import heavy
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.connections import destinations
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
@@ -156,10 +156,7 @@ def save(by: Person, kept: RuleBook, book: Book, did: str = "changed the access 
 @transaction.atomic
 def _save(by: Person, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
     kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
-    if kept.version != version:
-        raise Problem(
-            409, "Somebody changed these rules in this moment.", "Nothing of yours was saved. Look at them, then make your change again."
-        )
+    check_unchanged(kept.version, version)
     kept.content, kept.version = formats.as_plain(book), kept.version + 1
     kept.changed_at, kept.changed_by = timezone.now(), by.username
     kept.save()

@@ -15,7 +15,7 @@ from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value
 from neatlatch.core.scopes import malformed
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -239,7 +239,10 @@ def as_yaml(profile: profiles.Profile) -> str:
 
 @transaction.atomic
 def change(by: Person, application: Application, wanted: dict[str, Any]) -> Application:
-    """Change an application's description, or its profile as a whole. The version must have been checked."""
+    """Change an application's description, or its profile as a whole, as it was read. Raises :class:`Problem` where somebody changed it meanwhile."""
+    seen = application.version
+    application = Application.objects.select_for_update().get(pk=application.pk)
+    check_unchanged(application.version, seen)
     stood = _told(application)
     for field in ("purpose", "owner"):
         if wanted.get(field) is not None:

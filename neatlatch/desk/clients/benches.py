@@ -14,7 +14,7 @@ from neatlatch.core.profiles import Profile
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.desk.common import heavy
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import BY_LINK, write
@@ -67,8 +67,10 @@ def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, .
 
 @transaction.atomic
 def plan(by: Person, client: Client, wanted: list[str] | None) -> Client:
-    """Begin a change that somebody enters by hand in the application's screens (``None``: leave it)."""
+    """Begin a change that somebody enters by hand in the application's screens (``None``: leave it). Raises :class:`Problem` where somebody changed it meanwhile."""
+    seen = client.version if wanted is not None else None
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    check_unchanged(client.version, seen)
     if client.managed:
         raise Problem(409, "This client is changed by protocol.", "Change it here; the application is told at once.")
     if wanted is not None:

@@ -19,7 +19,7 @@ from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.common import safe, won
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.credentials.models import Handover
 from neatlatch.desk.credentials.services import keep
@@ -226,9 +226,11 @@ def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tu
     return client, cleaned.notes
 
 
-def _save(by: Person | str, client: Client, edit: Callable[[Client], None], did: str) -> Client:
-    """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed."""
+def _save(by: Person | str, client: Client, edit: Callable[[Client], None], did: str, seen: int | None = None) -> Client:
+    """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed. ``seen``: the version that it must
+    stand at."""
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    check_unchanged(client.version, seen)
     before, scopes = told(client), (client.scopes, client.consents)
     edit(client)
     if (client.scopes, client.consents) != scopes:
@@ -254,7 +256,8 @@ def told(client: Client) -> dict[str, Any]:
 
 
 def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
-    """Change a client's fields: at the provider first where it is managed (RFC 7592 §2.2), then here.
+    """Change a client's fields as they were read: at the provider first where it is managed (RFC 7592 §2.2), then here. Raises :class:`Problem` where somebody
+    changed it here meanwhile.
 
     For a mirrored client only the record changes: it says what a person changed, or will change, in the application's screens.
     """
@@ -263,7 +266,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
         return put_fields(by, client, wanted)
     if not client.managed:
         with transaction.atomic():
-            return _save(by, client, lambda one: one.put(wanted), "noted a change")
+            return _save(by, client, lambda one: one.put(wanted), "noted a change", client.version)
     if client.management_token is None:
         raise Problem(
             409,
@@ -311,7 +314,7 @@ def put_fields(by: Person | str, client: Client, wanted: ClientMetadata) -> Clie
             )
         one.put(wanted)
 
-    return _save(by, client, edit, "changed at the house authority")
+    return _save(by, client, edit, "changed at the house authority", client.version)
 
 
 def read_back(by: Person, client: Client) -> Client:

@@ -27,6 +27,14 @@ def wrong_fields(errors: dict[str, str]) -> Problem:
     return Problem(422, "Something is not right yet.", first, errors)
 
 
+def check_unchanged(stands: int, seen: int | None) -> None:
+    """That what is about to be saved stands at the version that was seen (``None``: any). Ask it where the row is locked: two edits of the same moment have both seen
+    the version that the first of them replaces. Raises :class:`Problem`."""
+    if seen is not None and stands != seen:
+        says = "Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again."
+        raise Problem(412, "Somebody changed this in the meantime.", says, current_version=stands, meanwhile=[])
+
+
 def _body(problem: Problem) -> dict[str, Any]:
     body = {"type": "about:blank", "title": problem.title, "status": problem.status, "detail": problem.detail, **problem.extra}
     return {**body, "errors": problem.errors} if problem.errors else body

@@ -11,7 +11,7 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from neatlatch.core.schemes import CODE
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person, Team
 
@@ -88,11 +88,14 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
         owner = Team.objects.filter(name=team).first()
         if owner is None:
             raise wrong_fields({"team": "There is no such team."})
-    revoked = "none held"
+    revoked, seen = "none held", None
     if individual != connection.individual:
         revoked = tokens.revoke(connection)
+    else:
+        seen = connection.version  # nothing was done at the provider that would have to be kept
     with transaction.atomic():
         connection = services.locked(connection)
+        check_unchanged(connection.version, seen)
         if individual != connection.individual:
             TokenSet.objects.filter(connection=connection).delete()
             connection.individual = individual

@@ -153,7 +153,7 @@ def change(request: HttpRequest, response: HttpResponse, ref: str, given: Connec
     by = guard.need(request, "change")
     found = find(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
-    changed, notes = services.change(by, found, given.dict(), leave=leave_asked(request, by))
+    changed, notes = services.change(by, found, given.dict(), leave=leave_asked(request, by), seen=found.version)
     guard.tagged(response, changed.version)
     return full(find(ref), notes)
 

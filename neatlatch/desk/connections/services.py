@@ -25,7 +25,7 @@ from neatlatch.desk.applications.models import Place
 from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import heavy, safe
-from neatlatch.desk.common.problems import Problem, wrong_fields
+from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
@@ -288,21 +288,27 @@ def locked(connection: Connection) -> Connection:
 
 
 def change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted] | None = None, leave: Leave | None = None
+    by: Person,
+    connection: Connection,
+    given: dict[str, Any],
+    secrets: Mapping[str, Pasted] | None = None,
+    leave: Leave | None = None,
+    seen: int | None = None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
 
-    The version must have been checked. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
+    ``seen``: the version that the change was made on; ``None``: whatever stands. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
     held to a new place. Raises :class:`Problem`.
     """
-    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}), leave)
+    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}), leave, seen)
 
 
 @transaction.atomic
 def _change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None, seen: int | None
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
+    check_unchanged(connection.version, seen)
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
     values, notes = clean_values(scheme, given.get("values") or {})

@@ -14,7 +14,7 @@ from neatlatch.core import changes, seen_calls, uses, windows
 from neatlatch.core.health import State
 from neatlatch.desk.applications import services as applications
 from neatlatch.desk.applications.models import Application
-from neatlatch.desk.common.problems import wrong_fields
+from neatlatch.desk.common.problems import check_unchanged, wrong_fields
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
@@ -94,8 +94,10 @@ def add(by: Person, given: Given) -> User:
 
 @transaction.atomic
 def change(by: Person, user: User, said: dict[str, Any]) -> User:
-    """Change what is said of a user; what is ``None`` stays. The version must have been checked."""
+    """Change what is said of a user as it was read; what is ``None`` stays. Raises :class:`Problem` where somebody changed it meanwhile."""
+    seen = user.version
     user = User.objects.select_for_update().select_related("environment").get(pk=user.pk)
+    check_unchanged(user.version, seen)
     before = _told(user)
     given = Given(**{**asdict(Given.of(user)), **{key: value for key, value in said.items() if value is not None}}).checked()
     if given.environment != user.environment.key:
