@@ -356,3 +356,21 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
         services.preview(text.replace("neat_latch_inventory: 1", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
     assert asked == [("neatlatch.core.inventory.reading", {"seconds": 30})] * 2
+
+
+def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Another edit that comes between the look and the transaction is found as well."""
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 2.5
+    text = yaml.safe_dump(plain, sort_keys=False)
+    seen = services.preview(text, False).standing
+    look = services._at_providers
+
+    def meanwhile(*given: Any) -> bool:
+        connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.5})
+        return look(*given)
+
+    monkeypatch.setattr(services, "_at_providers", meanwhile)
+    with pytest.raises(Problem, match="changed since you looked"):
+        services.apply(by, text, seen=seen)
+    assert Connection.objects.get(ref="cargo-manifests").pace != 2.5

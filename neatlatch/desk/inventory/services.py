@@ -97,13 +97,15 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
     What stands at an application that is managed by protocol is changed there first; if it refuses, nothing is changed here.
     """
     inventory = read(text)
-    if seen and seen != _preview(inventory, prune).standing:
-        raise Problem(409, "Something was changed since you looked.", "Nothing was applied. Look at the new preview, then apply it.")
-    _at_providers(by, _preview(inventory, prune).outcome)
+    before = _preview(inventory, prune)
+    _check_seen(before, seen)
+    changed_there = _at_providers(by, before.outcome)
     try:
         with transaction.atomic():
             # Worked out anew under the write lock, so that what is applied is what stands now.
             found = _preview(inventory, prune)
+            if not changed_there:  # that changes clients here, too
+                _check_seen(found, seen)
             Hand(by, leave).apply(found.outcome.changes, found.outcome.content)
             if inventory.base:
                 Origin.objects.update_or_create(
@@ -132,10 +134,16 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
     return found
 
 
-def _at_providers(by: Person, outcome: Outcome) -> None:
-    changing = {one.key: one for one in outcome.changes if one.kind == "clients" and one.act == "change"}
+def _check_seen(found: Preview, seen: str) -> None:
+    if seen and seen != found.standing:
+        raise Problem(409, "Something was changed since you looked.", "Nothing was applied. Look at the new preview, then apply it.")
+
+
+def _at_providers(by: Person, outcome: Outcome) -> bool:
+    """Change what is managed by protocol there; whether anything was."""
+    changing, any_changed = {one.key: one for one in outcome.changes if one.kind == "clients" and one.act == "change"}, False
     if not changing:
-        return
+        return False
     rows = list(Client.objects.exclude(state="asking").select_related("place__application", "place__environment"))
     names = client_keys(rows)
     for client in rows:
@@ -148,8 +156,10 @@ def _at_providers(by: Person, outcome: Outcome) -> None:
         if fields != client.fields():
             try:
                 clients.change(by, client, _exactly(fields))
+                any_changed = True
             except Problem as problem:
                 raise replaced(problem, f"{key}: {problem.detail} Nothing was applied here.") from problem
+    return any_changed
 
 
 def _exactly(fields: ClientMetadata) -> Callable[[ClientMetadata], ClientMetadata]:
