@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Problem, type Schemas } from '../api/client'
   import CodeField from '../lib/CodeField.svelte'
-  import Field from '../lib/Field.svelte'
+  import PasswordField from '../lib/PasswordField.svelte'
   import ProblemBox from '../lib/ProblemBox.svelte'
   import { logIn } from '../lib/session.svelte'
 
@@ -56,16 +56,13 @@
     <input id="password" class="line-in mb-3" type="password" autocomplete="current-password" required bind:value={password} />
     {#if wantsNew}
       <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">This password was given to you. Choose one of your own.</p>
-      <Field id="new-password" label="New password" error={errors.new_password} help="At least twelve characters."
-        ><input
-          id="new-password"
-          type="password"
-          class="line-in"
-          autocomplete="new-password"
-          bind:value={fresh}
-          required
-        /></Field
-      >
+      <PasswordField
+        id="new-password"
+        label="New password"
+        error={errors.new_password}
+        help="At least twelve characters."
+        bind:value={fresh}
+      />
     {/if}
     {#if wantsCode}
       <CodeField id="code" error={errors.code} bind:value={code} options={asked.options} device={asked.device} />

@@ -4,6 +4,7 @@
   import CopyLine from '../../lib/CopyLine.svelte'
   import Field from '../../lib/Field.svelte'
   import { here, make } from '../../lib/passkeys'
+  import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { session, take } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -86,16 +87,7 @@
     {#if who.second_factor}
       <CodeField id="factor-proof" error={errors.code} bind:value={form.code} />
     {:else}
-      <Field id="factor-password" label="Your password" error={errors.password}
-        ><input
-          id="factor-password"
-          type="password"
-          class="line-in"
-          autocomplete="current-password"
-          bind:value={form.password}
-          required
-        /></Field
-      >
+      <PasswordField id="factor-password" label="Your password" error={errors.password} bind:value={form.password} current />
     {/if}
     <button class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}" disabled={busy}
       >{WORDS[doing] ?? 'Do without it'}</button

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, ok, Problem } from '../../api/client'
   import CodeField from '../../lib/CodeField.svelte'
-  import Field from '../../lib/Field.svelte'
+  import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { session, take } from '../../lib/session.svelte'
 
@@ -32,26 +32,14 @@
   {#if open}
     <form onsubmit={change} class="max-w-sm">
       <input type="text" autocomplete="username" value={session.who?.username} readonly hidden />
-      <Field id="old-password" label="The one you have" error={errors.password}
-        ><input
-          id="old-password"
-          type="password"
-          class="line-in"
-          autocomplete="current-password"
-          bind:value={form.old}
-          required
-        /></Field
-      >
-      <Field id="new-password" label="The new one" error={errors.new_password} help="At least twelve characters."
-        ><input
-          id="new-password"
-          type="password"
-          class="line-in"
-          autocomplete="new-password"
-          bind:value={form.new}
-          required
-        /></Field
-      >
+      <PasswordField id="old-password" label="The one you have" error={errors.password} bind:value={form.old} current />
+      <PasswordField
+        id="new-password"
+        label="The new one"
+        error={errors.new_password}
+        help="At least twelve characters."
+        bind:value={form.new}
+      />
       {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
       <button class="btn btn-primary btn-sm">Change it</button>
       <button type="button" class="btn btn-sm" onclick={() => ((open = false), (problem = null))}>Leave it</button>

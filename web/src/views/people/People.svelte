@@ -5,6 +5,7 @@
   import { searchParams } from 'sv-router'
   import FilterBar from '../../lib/FilterBar.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Teams from '../accounts/Teams.svelte'
   import { may, session } from '../../lib/session.svelte'
@@ -128,20 +129,13 @@
                 <tr
                   ><td colspan="7"
                     ><form class="bg-quiet-ground max-w-md rounded-md px-4 py-3" onsubmit={givePassword}>
-                      <Field
+                      <PasswordField
                         id="given-password"
                         label="Password for {one.name}"
                         error={errors.password}
                         help="They must change it when they log in. Their sessions end."
-                        ><input
-                          id="given-password"
-                          type="password"
-                          class="line-in"
-                          autocomplete="new-password"
-                          bind:value={given}
-                          required
-                        /></Field
-                      ><button class="btn btn-primary btn-sm">Give it</button>
+                        bind:value={given}
+                      /><button class="btn btn-primary btn-sm">Give it</button>
                     </form></td
                   ></tr
                 >
@@ -165,19 +159,14 @@
               >{#each ROLES as [role, what] (role)}<option value={role}>{role}: {what}</option>{/each}</select
             ></Field
           >
-          <Field
+          <PasswordField
             id="p-password"
             label="First password"
             error={giving ? '' : errors.password}
             help="They choose another when they first log in."
-            ><input
-              id="p-password"
-              type="password"
-              class="line-in"
-              autocomplete="new-password"
-              bind:value={form.password}
-            /></Field
-          >
+            bind:value={form.password}
+            required={false}
+          />
           {#if !errors.password && !errors.username && !errors.role}<ProblemBox {problem} />{/if}
           <button class="btn btn-primary btn-sm mt-2">Add</button>
         </form>
