@@ -1,9 +1,16 @@
-"""The desk with one address more, which answers a constant before anything else is done: the least that an answer of this server costs."""
+"""The desk with one address more, which answers a constant before anything else is done: the least that an answer of this server costs.
+
+``python -m bench.constant --port N`` serves it; ``bench.draws`` does.
+"""
 
 from __future__ import annotations
 
+import argparse
 from typing import Any
 
+import uvicorn
+
+from neatlatch.desk import serving
 from neatlatch.desk.asgi import application as _desk
 from neatlatch.desk.common import at_once
 
@@ -16,3 +23,12 @@ async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
         await at_once.answer(send, "application/json", _ANSWER)
         return
     await _desk(scope, receive, send)
+
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--port", type=int, required=True)
+    serving.APPLICATION = "bench.constant:application"
+    config = serving.config("127.0.0.1", parser.parse_args().port)
+    config.load()
+    uvicorn.Server(config).run()

@@ -19,7 +19,7 @@ from pathlib import Path
 from urllib.parse import urlencode
 
 from tests.harness import Desk, StandIns
-from tests.programs.test_draws import ABOUT_TO_END, many
+from tests.programs.test_draws import many
 
 HANDS, SECONDS = 8, 6.0
 FILL = """
@@ -47,6 +47,13 @@ client = Client.objects.select_related("place__application", "place__environment
 token = tokens.give(client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}})["access_token"]
 _, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw")
 print(json.dumps({{"asker": asker.client_id, "secret": house.take(by, handover), "token": token, "key": house.take(by, own)}}))
+"""
+ABOUT_TO_END = """
+from datetime import timedelta
+from django.utils import timezone
+from neatlatch.desk.connections.models import TokenSet
+now = timezone.now()
+TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
 """
 SIZE = """
 from datetime import datetime, timedelta, UTC
@@ -91,7 +98,7 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="neatlatch-bench-"))
     stand_ins = StandIns(folder / "standins")
     desk = Desk(folder / "desk", stand_ins, folder / "standins" / "certificates" / "root.pem")
-    desk.application = "bench.constant:application"
+    desk.serve = ("-m", "bench.constant")
     try:
         desk.manage("migrate", "--verbosity", "0")
         made = json.loads(desk.python(FILL.format(port=stand_ins.port)).splitlines()[-1])

@@ -209,6 +209,9 @@ class StandIns:
 class Desk:
     """Neat Latch itself: a home of its own, the server and the worker."""
 
+    # What serves the desk; a benchmark serves something beside it.
+    serve: tuple[str, ...] = ("-m", "neatlatch.cli", "serve")
+
     def __init__(
         self,
         home: Path,
@@ -250,13 +253,7 @@ class Desk:
     def start(self, *names: str) -> None:
         """Start ``desk`` and ``worker``, or the ones named."""
         commands = {
-            "desk": [
-                "-m",
-                "neatlatch.cli",
-                "serve",
-                "--port",
-                str(self.port),
-            ],
+            "desk": [*self.serve, "--port", str(self.port)],
             "worker": ["manage.py", "run_huey", "--workers", "4", "--delay", "0.05", "--max-delay", "0.2"],
         }
         for name in names or tuple(commands):
