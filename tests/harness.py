@@ -8,7 +8,6 @@ import os
 import shutil
 import signal
 import socket
-import ssl
 import subprocess
 import sys
 import time
@@ -20,6 +19,7 @@ from typing import Any
 
 import httpx
 
+from neatlatch.demo.visitor import NOBODY
 from neatlatch.desk.common import clock
 from tests.prepared import migrated
 
@@ -52,8 +52,6 @@ CHROMIUM_FLAGS = [
     "--disable-sync",
     f"--disable-features={','.join(_NOT_WANTED)}",
 ]
-# For what is asked in plain text: it trusts nobody. httpx would read every certificate authority of the machine for each client, 55 ms of work.
-NOBODY = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
 # Where each stand-in listens, counted from the control port (a copy: the tests take nothing from the stand-ins).
 PORTS = {
     "returns": 40,

@@ -16,7 +16,7 @@ from neatlatch.desk.common.models import Repeatable
 from neatlatch.desk.journal.services import changes_since
 from neatlatch.desk.people.models import Person, Role
 
-from .problems import Problem
+from .problems import Problem, changed_meanwhile
 
 _MAY = {
     "look": {Role.READER, Role.OPERATOR, Role.ADMINISTRATOR, Role.AUDITOR},
@@ -60,8 +60,7 @@ def check_version(request: HttpRequest, version: int, changed_by: str, what: tup
         meanwhile = changes_since(*what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1)
         told = " ".join(f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}." for one in meanwhile if one["changes"])
         told = told or f"{changed_by or 'Somebody'} saved a newer version."
-        raise Problem(412, "Somebody changed this in the meantime.", f"{told} Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again.",
-                      current_version=version, meanwhile=meanwhile)  # fmt: skip
+        raise changed_meanwhile(version, told, meanwhile)
 
 
 def repeatable(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from django.http import HttpRequest, JsonResponse
@@ -31,8 +32,13 @@ def check_unchanged(stands: int, seen: int | None) -> None:
     """That what is about to be saved stands at the version that was seen (``None``: any). Ask it where the row is locked: two edits of the same moment have both seen
     the version that the first of them replaces. Raises :class:`Problem`."""
     if seen is not None and stands != seen:
-        says = "Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again."
-        raise Problem(412, "Somebody changed this in the meantime.", says, current_version=stands, meanwhile=[])
+        raise changed_meanwhile(stands)
+
+
+def changed_meanwhile(stands: int, told: str = "", meanwhile: Sequence[dict[str, Any]] = ()) -> Problem:
+    """That an edit was made on an older version than the one that stands; ``told`` and ``meanwhile`` are what was changed since, where that is known."""
+    says = f"{told} Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again.".strip()
+    return Problem(412, "Somebody changed this in the meantime.", says, current_version=stands, meanwhile=list(meanwhile))
 
 
 def _body(problem: Problem) -> dict[str, Any]:

@@ -56,7 +56,7 @@ def _known(person: Person) -> list[Any]:
 
 
 def begin(person: Person, password: str, code: str) -> dict[str, Any]:
-    """Begin to add a passkey: what the browser is to be asked. A session alone is not enough: see :func:`prove`. Raises :class:`Problem`."""
+    """Begin to add a passkey: what the browser is to be asked. A session alone is not enough: see :func:`.factors.prove`. Raises :class:`Problem`."""
     at = _named_host()
     if person.passkeys.count() >= _MOST:
         raise Problem(409, f"You have {_MOST} passkeys.", "Take one away that you no longer use.")
@@ -148,7 +148,7 @@ def take_proof(credential: dict[str, Any]) -> str:
 
 @transaction.atomic
 def drop(by: Person | str, person: Person, identity: int) -> None:
-    """Take a passkey away: one's own, after :func:`check`, or that of somebody who lost it, who is told. Raises :class:`Problem`."""
+    """Take a passkey away: one's own, after :func:`.factors.check`, or that of somebody who lost it, who is told. Raises :class:`Problem`."""
     person = Person.objects.select_for_update().get(pk=person.pk)
     found = person.passkeys.filter(pk=identity).first()
     if found is None:

@@ -27,25 +27,25 @@
     values: connection.scheme.values.filter((one) => one.type !== 'certificate'),
   })
   const wantsCertificate = $derived(connection.scheme.values.some((one) => one.type === 'certificate'))
+  function takeAnew(now: Connection): void {
+    begun = now
+    version = now.version
+    values = { ...now.values }
+    slots = { ...now.slots }
+  }
+  const typed = <T,>(mine: Record<string, T>, before: Record<string, T>) =>
+    Object.entries(mine).filter(([key, value]) => value !== before[key])
   $effect(() => {
-    if (connection.version !== version) {
-      version = connection.version
-      const anew = <T,>(typed: Record<string, T>, before: Record<string, T>, now: Record<string, T>) => ({
-        ...now,
-        ...Object.fromEntries(Object.entries(typed).filter(([key, value]) => value !== before[key])),
-      })
-      values = anew(
-        untrack(() => values),
-        begun.values,
-        connection.values,
-      )
-      slots = anew(
-        untrack(() => slots),
-        begun.slots,
-        connection.slots,
-      )
-      begun = connection
-    }
+    if (connection.version === version) return
+    const mine = untrack(() => ({ values: typed(values, begun.values), slots: typed(slots, begun.slots) }))
+    const both =
+      mine.values.some(([key, value]) => ![begun.values[key], value].includes(connection.values[key])) ||
+      mine.slots.some(([key, value]) => ![begun.slots[key], value].includes(connection.slots[key]))
+    // Where somebody else has changed what is being typed, the version stays: saving is refused, and says what they changed.
+    if (both) return
+    takeAnew(connection)
+    values = { ...connection.values, ...Object.fromEntries(mine.values) }
+    slots = { ...connection.slots, ...Object.fromEntries(mine.slots) }
   })
 
   async function save(event: Event): Promise<void> {
@@ -60,6 +60,7 @@
           headers: ifMatch(version),
         }),
       )
+      takeAnew(answer)
       await queries.invalidateQueries()
       done(answer.notes ?? {})
       saved = true
