@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import argparse
 import json
-import shutil
 from pathlib import Path
 
 from playwright.sync_api import Response, sync_playwright
 
-from tests.harness import CHROMIUM_FLAGS
+from tests.harness import CHROMIUM, CHROMIUM_FLAGS
 
 FLAGS = [
     "--no-sandbox",
@@ -34,7 +33,7 @@ def main() -> None:
     logins = json.loads((Path(__file__).parents[1] / "var" / "demo" / str(port) / "logins.json").read_text())
     sizes: dict[str, int] = {}
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=CHROMIUM_FLAGS)
+        browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         context = browser.new_context(base_url=f"http://127.0.0.1:{port}")
         page = context.new_page()
         page.goto("/")

@@ -20,7 +20,7 @@ from typing import Any
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
-from tests.harness import CHROMIUM_FLAGS, ROOT, free_ports, wait_until
+from tests.harness import CHROMIUM, CHROMIUM_FLAGS, ROOT, free_ports, wait_until
 
 _WATCH = """() => new Promise((done) => {
   const gaps = []; let rows = 0, last = performance.now(); const until = last + 6000
@@ -61,7 +61,7 @@ def main() -> None:
     try:
         wait_until(lambda: httpx.get(f"http://127.0.0.1:{port}/alive").is_success, what="the start of the desk")
         with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=CHROMIUM_FLAGS)
+            browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
             page: Page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
             page.goto(f"http://127.0.0.1:{port}")
             page.get_by_label("Login name").fill("bench")

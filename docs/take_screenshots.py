@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import shutil
 import sys
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from tests.harness import CHROMIUM_FLAGS
+from tests.harness import CHROMIUM, CHROMIUM_FLAGS
 
 ROOT = Path(__file__).resolve().parents[1]
 OUT = ROOT / "docs" / "screenshots"
@@ -38,7 +37,7 @@ def main() -> None:
     """All of them, or the ones named."""
     wanted = set(sys.argv[1:])
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=CHROMIUM_FLAGS)
+        browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         log_in(page)
         clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests import reruns
-from tests.harness import CHROMIUM_FLAGS, ROOT, Desk, StandIns
+from tests.harness import CHROMIUM, CHROMIUM_FLAGS, ROOT, Desk, StandIns
 
 PASSWORD = "skerry-lantern-hawser"
 # Other tests run beside these on the same machine.
@@ -26,7 +26,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[str, Any]:
-    return {**browser_type_launch_args, "executable_path": shutil.which("chromium"), "args": CHROMIUM_FLAGS}
+    return {**browser_type_launch_args, "executable_path": CHROMIUM, "args": CHROMIUM_FLAGS}
 
 
 @pytest.fixture(scope="session")

@@ -42,7 +42,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
 
 
 @schema.parametrize()
-@settings(max_examples=45 if WHOLE else 8, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=45 if WHOLE else 5, deadline=None, suppress_health_check=list(HealthCheck))
 def test_any_call_is_answered_as_described(case: schemathesis.Case, desk: Desk) -> None:
     web = desk.web  # type: ignore[attr-defined]
     headers = {"X-CSRFToken": web.headers["X-CSRFToken"], "If-Match": "*"}

@@ -66,7 +66,10 @@ def stop(demo: subprocess.Popen[str]) -> None:
 
 
 def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
-    demo = start("--port", str(port))
+    left = ROOT / "var" / "demo" / str(port) / "logins.json"  # of a demo that somebody wants no more
+    left.parent.mkdir(parents=True)
+    left.write_text("{}")
+    demo = start("--port", str(port), "--fresh")
     said = read_until_ready(demo)
     address = f"http://localhost:{port}"
     assert address in said
@@ -102,9 +105,4 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     demo = start("--port", str(port))
     again = read_until_ready(demo)
     assert logins["morag"] in again  # the data was kept
-    stop(demo)
-
-    demo = start("--port", str(port), "--fresh", "--only", "lost-property")
-    fresh = read_until_ready(demo)
-    assert logins["morag"] not in fresh
     stop(demo)
