@@ -17,6 +17,9 @@ _SCHEME = re.compile(r"^[A-Za-z][A-Za-z0-9+.-]*$")
 _ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 _DEFAULT_PORTS = {"http": "80", "https": "443"}
+# Characters of an address that something is sent to (our own bound; common practice, no source).
+LONGEST = 2_000
+_USER_NAME = "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}|<[A-Za-z][^<>]*>")
 # RFC 3986 §2: a URI is made of these and nothing else.
 _URI_CHARACTERS = re.compile(r"^[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%]*$")
@@ -208,7 +211,22 @@ def unsound_web_address(uri: str) -> str | None:
     if address.port is not None and not is_port(address.port):
         return f"“{address.port}” is not a port number."
     if address.userinfo is not None:
-        return "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
+        return _USER_NAME
+    return None
+
+
+def uncallable(uri: str) -> str | None:
+    """Why nothing should ever be sent to an address, whatever else may still be unfinished in it, in one sentence; ``None``: nothing speaks against it.
+
+    Longer than :data:`LONGEST` characters, another scheme than http and https, or user info (RFC 9110 §4.2.4).
+    """
+    if len(uri) > LONGEST:
+        return f"It has {len(uri):,} characters; an address has {LONGEST:,} at most."
+    address = take_apart(uri)
+    if address.scheme is not None and address.host is not None and address.scheme.lower() not in _DEFAULT_PORTS:
+        return f"“{address.scheme}” is not a scheme for web addresses; use https."
+    if address.userinfo is not None:
+        return _USER_NAME
     return None
 
 

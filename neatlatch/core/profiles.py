@@ -152,7 +152,13 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
             wrong[value.key] = f"{value.label} does not look right. {value.help}"
         elif value.type == "certificate" and "-----BEGIN" not in text:
             wrong[value.key] = f"{value.label} is wanted in PEM, from -----BEGIN CERTIFICATE----- to the end."
-        elif value.type == "host" and (said := addresses.unsound_place(text)):
+        elif (
+            value.type == "host"
+            and (said := addresses.unsound_place(text))
+            or value.type == "address"
+            and value.key != "redirect_uri"
+            and (said := addresses.uncallable(text))
+        ):
             wrong[value.key] = said
     return wrong
 

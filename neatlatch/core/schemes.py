@@ -162,6 +162,11 @@ def with_directions(scheme: Scheme, where: Mapping[str, str]) -> Scheme:
     return replace(scheme, values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values))
 
 
+def lower(label: str) -> str:
+    """A label inside a sentence: its first letter small, unless it begins with an abbreviation."""
+    return label if label[1:2].isupper() else label[:1].lower() + label[1:]
+
+
 def endpoint(
     key: str, label: str, kind: str, harmless: str = "", where: Mapping[str, str] | None = None, settings: Mapping[str, str] | None = None
 ) -> Endpoint:
@@ -169,5 +174,5 @@ def endpoint(
     if kind not in ENDPOINT_KINDS:
         raise KeyError(kind)
     base = with_directions(KINDS[kind], where or {})
-    values = tuple(replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {label[:1].lower()}{label[1:]}") for one in base.values)
+    values = tuple(replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {lower(label)}") for one in base.values)
     return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})

@@ -77,6 +77,21 @@ def test_a_sound_address() -> None:
     assert addresses.unsound_web_address("https://a.example:8443/x?y=1") is None
 
 
+@pytest.mark.parametrize(
+    "uri", ["https://a.example/{tenant}/token", "a.example", "", "https://<host>/x", f"https://a.example/{'x' * 1_982}"]
+)
+def test_an_unfinished_address_is_not_uncallable(uri: str) -> None:
+    assert addresses.uncallable(uri) is None
+
+
+@pytest.mark.parametrize(
+    "uri", ["ftp://a.example", "https://u@a.example/{tenant}", "https://:@a.example", f"https://a.example/{'x' * 1_983}"]
+)
+def test_what_nothing_is_ever_sent_to(uri: str) -> None:
+    """RFC 9110 §4.2.4 for user info; the length is our own."""
+    assert addresses.uncallable(uri)
+
+
 @pytest.mark.parametrize(("uri", "expected"), [("https://x.example", True), ("http://127.0.0.1:1/", True), ("http://[::1]/", True),
                                                ("http://localhost/", True), ("http://x.example/", False), ("http://127.0.0.1.evil.example/", False)])  # fmt: skip
 def test_protected(uri: str, expected: bool) -> None:

@@ -229,8 +229,3 @@ def not_known(key: str, label: str, caller: str) -> Pin:
     return missing(
         key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
     )
-
-
-def lower(label: str) -> str:
-    """A label inside a sentence: its first letter small, unless it begins with an abbreviation."""
-    return label if label[1:2].isupper() else label[:1].lower() + label[1:]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from neatlatch.core.schemes import lower
+
 from .. import addresses
-from .base import Act, Halves, Pin, differs, lower, missing
+from .base import Act, Halves, Pin, differs, missing
 
 KEY, LABEL = "endpoints", "endpoints"
 

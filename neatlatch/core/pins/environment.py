@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from neatlatch.core.schemes import lower
+
 from .. import addresses
-from .base import Act, Halves, Pin, differs, lower, not_known
+from .base import Act, Halves, Pin, differs, not_known
 
 KEY, LABEL = "environment", "environment"
 

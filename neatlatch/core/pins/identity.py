@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from .base import Act, Halves, Pin, differs, lower, missing, not_known
+from neatlatch.core.schemes import lower
+
+from .base import Act, Halves, Pin, differs, missing, not_known
 
 
 def pins(halves: Halves) -> tuple[Pin, ...]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from neatlatch.core.schemes import lower
+
 from ..lifetimes import in_words
-from .base import Act, Fit, Halves, Pin, SecretFacts, differs, lower, missing, not_known
+from .base import Act, Fit, Halves, Pin, SecretFacts, differs, missing, not_known
 
 KEY, LABEL = "secret", "client secret"
 

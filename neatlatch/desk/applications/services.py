@@ -13,7 +13,7 @@ from django.utils.text import slugify
 from neatlatch.core import addresses, changes, openapi, profiles
 from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
-from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.common.roads import road
@@ -160,9 +160,7 @@ def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: s
         address = profiles.fill_slots(given.get(key, ""), slots)
         if not address:
             if key not in optional:
-                errors[key] = (
-                    f"The {value.label[:1].lower() + value.label[1:] if not value.label.startswith('API') else value.label} is needed."
-                )
+                errors[key] = f"The {lower(value.label)} is needed."
         elif wrong := addresses.unsound_place(address) if value.type == "host" else addresses.unsound_web_address(address):
             errors[key] = wrong
         elif value.type != "host" and not addresses.is_protected(address):

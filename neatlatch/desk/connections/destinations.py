@@ -17,7 +17,7 @@ from django.http import HttpRequest
 
 from neatlatch.core import destinations
 from neatlatch.core.evidence import CauseClass, Failure
-from neatlatch.core.schemes import KINDS, Scheme
+from neatlatch.core.schemes import KINDS, Scheme, lower
 from neatlatch.desk.applications.models import Place
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import roads
@@ -105,7 +105,7 @@ def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | 
     scheme = _scheme(connection)
     for key, credential in connection.secrets().items():
         value = scheme.value(key)
-        yield key, f"The {value.label[:1].lower()}{value.label[1:]}" if value else f"The {key}", credential.hint, credential
+        yield key, f"The {lower(value.label)}" if value else f"The {key}", credential.hint, credential
     for one in connection.token_sets.all():
         yield "", "The token", one.account, one
 
