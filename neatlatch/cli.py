@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import getpass
 import os
 import sys
 from collections.abc import Callable
@@ -138,7 +137,7 @@ def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
     from neatlatch.desk.connections import destinations
     from neatlatch.desk.inventory import services
 
-    code = (os.environ.get("NLATCH_CODE") or getpass.getpass("Code of the second factor: ")) if given.reason else ""
+    code = cli_people.asked("Code of the second factor: ", "NLATCH_CODE") if given.reason else ""
     return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
 
 

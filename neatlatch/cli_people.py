@@ -12,8 +12,15 @@ from typing import Any
 KEEPER = "whoever runs the machine"
 
 
+def asked(words: str, variable: str) -> str:
+    """A secret: from an environment variable, from the terminal without showing it, or from a line of standard input that is none."""
+    if given := os.environ.get(variable):
+        return given
+    return getpass.getpass(words) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\r\n")
+
+
 def _password(words: str = "Password: ") -> str:
-    return os.environ.get("NLATCH_PASSWORD") or getpass.getpass(words)
+    return asked(words, "NLATCH_PASSWORD")
 
 
 def _person(given: argparse.Namespace) -> Any:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import json
+import sys
 import threading
 from collections.abc import Iterator
 from datetime import datetime, timedelta
@@ -62,10 +64,10 @@ def says_of(web: WebClient) -> list[str]:
 
 def test_one_changes_ones_password_with_the_old_one(morag: Person) -> None:
     web, other = enter(), enter()
-    assert send(web, "/session/passwords", {"old": "wrong", "new": OTHER}, 403)["errors"]["password"]
+    assert send(web, "/session/passwords", {"password": "wrong", "new_password": OTHER}, 403)["errors"]["password"]
     for new, says in ((PASSWORD, "password you have"), ("short", "too short")):
-        assert says in send(web, "/session/passwords", {"old": PASSWORD, "new": new}, 422)["errors"]["new_password"]
-    assert send(web, "/session/passwords", {"old": PASSWORD, "new": OTHER})["username"] == "morag"
+        assert says in send(web, "/session/passwords", {"password": PASSWORD, "new_password": new}, 422)["errors"]["new_password"]
+    assert send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER})["username"] == "morag"
     assert web.get("/api/people").status_code == 200  # this session goes on, the others have ended
     assert other.get("/api/people").status_code == 401
     enter(PASSWORD, 401)
@@ -76,8 +78,8 @@ def test_one_changes_ones_password_with_the_old_one(morag: Person) -> None:
 def test_where_there_is_a_second_factor_it_is_wanted_too(morag: Person) -> None:
     codes = codes_of(morag)
     web = enter(code=next(codes))
-    assert "code" in send(web, "/session/passwords", {"old": PASSWORD, "new": OTHER}, 403)["errors"]
-    send(web, "/session/passwords", {"old": PASSWORD, "new": OTHER, "code": next(codes)})
+    assert "code" in send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER}, 403)["errors"]
+    send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER, "code": next(codes)})
 
 
 def test_a_password_that_was_given_lets_in_only_with_a_new_one(morag: Person, ann: WebClient) -> None:
@@ -120,6 +122,7 @@ def test_ones_sessions_are_listed_and_ended(morag: Person) -> None:
     assert third.get("/api/people").status_code == 401
     assert len(send(web, "/session/sessions", method="get")) == 1
     assert send(web, "/session/endings?here=true")["username"] is None
+    assert [one.did for one in Entry.objects.order_by("-pk")[:2]] == ["logged out everywhere", "logged out everywhere else"]
     assert web.get("/api/people").status_code == 401
 
 
@@ -236,7 +239,7 @@ def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> No
     enter(status=403, code=code)  # once
     assert Passkey.objects.get().last_used is not None
     # Wherever a code is wanted it serves.
-    send(web, "/session/passwords", {"old": PASSWORD, "new": OTHER, "code": proof_of(passkey, web)})
+    send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER, "code": proof_of(passkey, web)})
     code = proof_of(passkey, web)
     with pytest.raises(Problem, match="younger than a day"):
         factors.check(morag, code, for_stored=True)
@@ -449,6 +452,11 @@ def test_all_of_it_by_command(
     begin_device(enter(OTHER, new_password=PASSWORD))
     run("drop-factor", "morag")
     assert not factors.has_any(Person.objects.get(username="morag"))
+    assert "no second factor" in run("drop-factor", "morag", status=2)
+    monkeypatch.delenv("NLATCH_PASSWORD")
+    monkeypatch.setattr(sys, "stdin", io.StringIO(f"{OTHER}\nnot read\n"))  # a pipe, as scripts give it
+    run("password", "iain")
+    assert Person.objects.get(username="iain").check_password(OTHER)
     assert "no such person" in run("show", "nobody", status=2)
     assert set(Entry.objects.exclude(who="morag").values_list("who", flat=True)) == {"nobody", "whoever runs the machine"}
 

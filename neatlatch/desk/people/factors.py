@@ -202,8 +202,10 @@ def drop_device(by: Person | str, person: Person) -> None:
 
 
 def drop_all(by: Person | str, person: Person) -> None:
-    """Take away every second factor of somebody who lost them, passkeys too. They are told."""
+    """Take away every second factor of somebody who lost them, passkeys too. They are told. Raises :class:`Problem` where there is none."""
     with transaction.atomic():
+        if not has_any(Person.objects.get(pk=person.pk)):
+            raise Problem(409, "There is no second factor.", "Nothing was taken away.")
         person.passkeys.all().delete()
         drop_device(by, person)
 

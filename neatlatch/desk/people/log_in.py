@@ -198,12 +198,12 @@ def end_session(by: Person | str, person: Person, identity: str) -> None:
 
 
 @transaction.atomic
-def end_sessions(by: Person | str, person: Person) -> None:
-    """End every session of a person; what they do on from here goes on by a new one."""
+def end_sessions(by: Person | str, person: Person, elsewhere: bool = False) -> None:
+    """End every session of a person. ``elsewhere``: they go on here by a new one, and the journal says so."""
     Person.objects.filter(pk=person.pk).update(epoch=F("epoch") + 1)
     end_rows(person)
     factors.tell_of(by, person, "logged you out everywhere.")
-    write(by, "logged out everywhere", "person", person.username)
+    write(by, "logged out everywhere else" if elsewhere else "logged out everywhere", "person", person.username)
 
 
 def still_may(person: Person, session: str) -> bool:

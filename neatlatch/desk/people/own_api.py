@@ -113,8 +113,8 @@ class AskBrowser(Schema):
 class PasswordChange(Given):
     """A new password for oneself."""
 
-    old: str
-    new: str
+    password: str
+    new_password: str
     code: str = ""
 
 
@@ -200,7 +200,7 @@ def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
 @router.post("/session/passwords", response=SessionOut)
 def change_password(request: HttpRequest, given: PasswordChange) -> dict[str, Any]:
     """Change one's own password. All other sessions end."""
-    log_in.change_password(request, _me(request), given.old, given.new, given.code)
+    log_in.change_password(request, _me(request), given.password, given.new_password, given.code)
     return _session(request)
 
 
@@ -287,7 +287,7 @@ def end_session(request: HttpRequest, identity: str) -> tuple[int, None]:
 def end_sessions(request: HttpRequest, here: bool = False) -> dict[str, Any]:
     """Log out everywhere else; ``here``: in this session too."""
     person = _me(request)
-    log_in.end_sessions(person, person)
+    log_in.end_sessions(person, person, elsewhere=not here)
     if not here:
         return _stay(request)
     logout(request)

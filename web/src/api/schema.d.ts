@@ -3734,10 +3734,10 @@ export interface components {
          * @description A new password for oneself.
          */
         PasswordChange: {
-            /** Old */
-            old: string;
-            /** New */
-            new: string;
+            /** Password */
+            password: string;
+            /** New Password */
+            new_password: string;
             /**
              * Code
              * @default

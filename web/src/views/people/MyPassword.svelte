@@ -5,7 +5,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { session, take } from '../../lib/session.svelte'
 
-  let form = $state({ old: '', new: '', code: '' })
+  let form = $state({ password: '', new_password: '', code: '' })
   let problem = $state<unknown>(null)
   let changed = $state(false)
   let open = $state(false)
@@ -17,7 +17,7 @@
     changed = false
     try {
       take(await ok(api.POST('/api/session/passwords', { body: form })))
-      form = { old: '', new: '', code: '' }
+      form = { password: '', new_password: '', code: '' }
       changed = true
       open = false
     } catch (error) {
@@ -32,13 +32,13 @@
   {#if open}
     <form onsubmit={change} class="max-w-sm">
       <input type="text" autocomplete="username" value={session.who?.username} readonly hidden />
-      <PasswordField id="old-password" label="The one you have" error={errors.password} bind:value={form.old} current />
+      <PasswordField id="old-password" label="The one you have" error={errors.password} bind:value={form.password} current />
       <PasswordField
         id="new-password"
         label="The new one"
         error={errors.new_password}
         help="At least twelve characters."
-        bind:value={form.new}
+        bind:value={form.new_password}
       />
       {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
       <button class="btn btn-primary btn-sm">Change it</button>
