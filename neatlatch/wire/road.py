@@ -36,11 +36,12 @@ _BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 @dataclass(frozen=True)
 class Limits:
-    """Seconds to connect, seconds for a call in all, and octets of an answer."""
+    """Seconds to connect, seconds for a call in all; octets of an answer's content, and of what comes before and around it."""
 
     connect: float = 5.0
     total: float = 30.0
     size: int = 2 * 1024 * 1024
+    head: int = 256 * 1024
 
 
 class RoadError(Exception):
@@ -102,8 +103,12 @@ class Line(httpcore.NetworkStream):
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """Some octets, or none at the end."""
         self.sock.settimeout(self._wait(timeout))
+        if self.road.unread <= 0:
+            raise _broken("socket", "too_large", "The answer begins with too much, or wraps its content in too much.", CauseClass.THEIRS)
         try:
-            return self.sock.recv(max_bytes)
+            got = self.sock.recv(max_bytes)
+            self.road.unread -= len(got)
+            return got
         except TimeoutError as error:
             raise _broken("socket", "timeout", f"No answer within {self.road.limits.total:.0f} s.") from error
         except ssl.SSLError as error:  # with TLS 1.3 a refused client certificate shows only now
@@ -330,6 +335,7 @@ class Road(httpcore.NetworkBackend):
     def begin(self) -> None:
         """One exchange on a line that was taken begins now; the time limit counts from here."""
         self.deadline = min(time.monotonic() + self.limits.total, self._last)
+        self.unread = self.limits.head + self.limits.size
 
     @contextmanager
     def within(self, seconds: float) -> Iterator[None]:
@@ -371,7 +377,10 @@ class Road(httpcore.NetworkBackend):
                 headers=list(request.headers),
                 content=content if content is not None else request.body.encode() or None,
             )
+            # An answer may begin with any number of interim ones (RFC 9110 §15.2), which are read and thrown away.
+            self.unread = self.limits.head
             response = self._client.send(built, stream=True)
+            self.unread = self.limits.head + self.limits.size
             try:
                 body = self._read(response)
             finally:

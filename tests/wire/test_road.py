@@ -206,6 +206,24 @@ def test_what_grows_without_end_is_not_taken_apart() -> None:
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 64 * 1024
 
 
+def test_interim_answers_have_an_end() -> None:
+    """RFC 9110 §15.2: any number of them may come. Two hundred thousand took the desk 13 seconds of its processor."""
+    interim = b"HTTP/1.1 103 Early Hints\r\nLink: </style.css>\r\n\r\n"
+    with server(interim * 20 + OK) as (port, _):
+        assert Road(LOOPBACK).send(Request("GET", f"http://127.0.0.1:{port}/")).status == 200
+    with server(interim * 200_000 + OK) as (port, _):
+        before = resource.getrusage(resource.RUSAGE_SELF)
+        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
+        assert resource.getrusage(resource.RUSAGE_SELF).ru_utime - before.ru_utime < 3
+
+
+def test_content_in_chunks_of_one_octet_has_an_end() -> None:
+    """RFC 9112 §7.1.1: what stands beside a chunk is thrown away, and counts all the same."""
+    chunk = b"1;" + b"x" * 60 + b"\r\nx\r\n"
+    with server(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + chunk * 60_000 + b"0\r\n\r\n") as (port, _):
+        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
+
+
 def test_one_time_limit_over_several_exchanges() -> None:
     with server(OK) as (port, _), Road(LOOPBACK, Limits(total=60)) as road:
         address = f"http://127.0.0.1:{port}/"
