@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.harness import Desk, StandIns
 
 from .conftest import EMPTY, make_desk, open_page
+from .steps import open_section, save_ours
 
 
 @pytest.fixture(scope="module")
@@ -245,6 +246,39 @@ def test_two_people_edit_and_the_second_is_told(browser: Browser, demo_desk: Des
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("Somebody changed this in the meantime.")).to_be_visible()
     expect(page.get_by_label("Most calls a second")).to_have_value("9")  # what was typed is still there
+
+
+def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(browser: Browser, demo_desk: Desk) -> None:
+    """Whoever comes second is told, keeps what they typed, sees what else was changed, and saves knowingly."""
+    mine, theirs = pages = [open_page(browser, demo_desk), open_page(browser, demo_desk)]
+    for page in pages:
+        page.goto("/connections/cargo-manifests-staging/set-up")
+        open_section(page, "Our side")
+    api, token = "API base address", "Token endpoint"
+    before = mine.get_by_label(api).input_value()
+
+    def refused(page: Page, label: str, typed: str) -> None:
+        page.get_by_role("button", name="Save our side").click()
+        expect(page.get_by_text("Somebody changed this in the meantime.")).to_be_visible()
+        expect(page.get_by_label(label)).to_have_value(typed)
+
+    there = mine.get_by_label(token).input_value() + "/mine"
+    mine.get_by_label(token).fill(there)
+    theirs.get_by_label(api).fill(f"{before}/theirs")
+    save_ours(theirs)
+    refused(mine, token, there)
+    expect(mine.get_by_label(api)).to_have_value(f"{before}/theirs")
+    save_ours(mine)
+    # Now both change the same.
+    theirs.get_by_label(api).fill(f"{before}/again")
+    mine.get_by_label(api).fill(before)
+    save_ours(mine)
+    refused(theirs, api, f"{before}/again")
+    expect(theirs.get_by_label(token)).to_have_value(there)
+    save_ours(theirs)
+    for page in pages:
+        assert page.errors == []  # type: ignore[attr-defined]
+        page.context.close()
 
 
 def test_copied_as_curl_without_the_token(browser: Browser, demo_desk: Desk) -> None:

@@ -35,14 +35,16 @@
   }
   const typed = <T,>(mine: Record<string, T>, before: Record<string, T>) =>
     Object.entries(mine).filter(([key, value]) => value !== before[key])
+  const differs = (mine: [string, string][], before: Record<string, string>, now: Record<string, string>) =>
+    mine.some(([key, value]) => ![before[key], value].includes(now[key]))
+  // Where somebody else has changed what is being typed, the version stays: saving is refused, and says what they changed. Who was told saves knowingly.
+  let told = $state(false)
   $effect(() => {
     if (connection.version === version) return
     const mine = untrack(() => ({ values: typed(values, begun.values), slots: typed(slots, begun.slots) }))
-    const both =
-      mine.values.some(([key, value]) => ![begun.values[key], value].includes(connection.values[key])) ||
-      mine.slots.some(([key, value]) => ![begun.slots[key], value].includes(connection.slots[key]))
-    // Where somebody else has changed what is being typed, the version stays: saving is refused, and says what they changed.
-    if (both) return
+    const both = differs(mine.values, begun.values, connection.values) || differs(mine.slots, begun.slots, connection.slots)
+    if (both && !told) return
+    told = false
     takeAnew(connection)
     values = { ...connection.values, ...Object.fromEntries(mine.values) }
     slots = { ...connection.slots, ...Object.fromEntries(mine.slots) }
@@ -66,6 +68,9 @@
       saved = true
     } catch (error) {
       problem = error
+      if (!(error instanceof Problem && error.status === 412)) return
+      told = true
+      await queries.invalidateQueries()
     }
   }
   function close(notes: Record<string, string[]>): void {
