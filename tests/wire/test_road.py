@@ -24,7 +24,8 @@ from neatlatch.wire.policy import Policy, are_of_this_machine, embedded
 from neatlatch.wire.road import ClientCertificate, Limits, Road, RoadError
 
 LOOPBACK = Policy(("127.0.0.0/8", "::1/128"))
-OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
+# It says that it closes the line, as it does: a line that is still open when the next call begins would be taken for that one.
+OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok"
 
 
 @contextmanager
