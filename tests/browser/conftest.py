@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests import reruns
-from tests.harness import CHROMIUM, CHROMIUM_FLAGS, ROOT, Desk, StandIns
+from tests.harness import CHROMIUM, CHROMIUM_FLAGS, PATIENT, ROOT, Desk, StandIns
 
 PASSWORD = "skerry-lantern-hawser"
 # Other tests run beside these on the same machine.
@@ -81,7 +81,7 @@ def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
     """The whole demo, with its worker."""
     from tests.settings import HOME_OF_TESTS
 
-    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only=('cargo-manifests',)).items()}}))"
+    fill = f"import json\nfrom neatlatch.demo.load import load\nsaid = load({stand_ins.port}, only=('cargo-manifests',))\n{PATIENT}\nprint(json.dumps({{k: v[1] for k, v in said.items()}}))"
     desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, worker=True)
     yield desk
     desk.kill()

@@ -52,11 +52,13 @@ def test_from_event_to_event(world: World) -> None:
     stand_ins.fault("hold", where="api", count=99)
     beside = Clock.LOOPS - {"rounds"}
     clock.step(minutes=6, loops=beside)  # 690 s
-    assert [ended for _, ended in state()["rounds"]] == [True, True, False]
-    assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued, 1)
+    found = state()
+    assert [ended for _, ended in found["rounds"]] == [True, True, False]
+    assert (stand_ins.calls("issued:refresh_token"), found["generation"]) == (issued, 1)
     clock.step("the renewal", minutes=1, loops=beside)  # 750 s
-    assert (stand_ins.calls("issued:refresh_token"), state()["generation"]) == (issued + 1, 2)
-    assert [ended for _, ended in state()["rounds"]] == [True, True, False]
+    found = state()
+    assert (stand_ins.calls("issued:refresh_token"), found["generation"]) == (issued + 1, 2)
+    assert [ended for _, ended in found["rounds"]] == [True, True, False]
     stand_ins.fault("none")
     clock.wait_for_idle("the end of the round")
     assert all(ended for _, ended in state()["rounds"])
