@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
@@ -42,6 +43,10 @@ def need(request: HttpRequest, what: str) -> Person:
     return person
 
 
+# RFC 9110 §8.8.3; ours hold no comma.
+_TAG = re.compile(r'(W/)?"[\x21\x23-\x2b\x2d-\x7e]*"')
+
+
 def etag(version: int) -> str:
     """The entity tag of a version (RFC 9110 §8.8.3)."""
     return f'"{version}"'
@@ -55,8 +60,11 @@ def check_version(request: HttpRequest, version: int, changed_by: str, what: tup
     given = request.headers.get("If-Match")
     if given is None:
         raise Problem(428, "This edit does not say which version it was made on.", "Send If-Match with the ETag you were given.")
-    if given.strip() not in ("*", etag(version)):
-        seen = given.strip().strip('"')
+    tags = [one.strip() for one in given.split(",")]
+    if any(one != "*" and not _TAG.fullmatch(one) for one in tags):
+        raise Problem(400, "If-Match holds no ETag.", f"Send it as it was given, quotation marks included, like {etag(version)}.")
+    if not {"*", etag(version)} & set(tags):
+        seen = tags[0].strip('"')
         meanwhile = changes_since(*what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1)
         told = " ".join(f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}." for one in meanwhile if one["changes"])
         told = told or f"{changed_by or 'Somebody'} saved a newer version."
