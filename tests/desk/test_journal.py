@@ -18,6 +18,7 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core import chain
 from neatlatch.desk.common import backup, safe
+from neatlatch.desk.credentials import handing
 from neatlatch.desk.journal import anchors, services, triggers
 from neatlatch.desk.journal.models import Check, Checkpoint, Entry
 
@@ -265,6 +266,12 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
     assert chain.read(kept, safe.journal_key()) == chain.Anchor(35, Entry.objects.get(number=35).own)
     # What put_back does with the files is tried by the programs' tests; here the journal alone.
     (settings.HOME / anchors.FILE).rename(settings.HOME / f"{anchors.FILE}.before-1")
+
+    def ended(why: str) -> int:
+        services.write("the clock", "revoked", "credential", "x", {"why": why})
+        return 1
+
+    monkeypatch.setattr(handing, "end_open", ended)
     assert not any("NOT HOLD" in one for one in backup.settle("1", copy))
     entry = Entry.objects.get(did="restored")
     assert entry.details["went back to"] == 36

@@ -158,6 +158,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
     fault = journal.check(anchor=kept.read_text(errors="replace").strip() if kept.exists() else "", beside=False).fault
     if fault is not None:
         said.append(f"THE JOURNAL OF THE COPY DOES NOT HOLD. {fault}")
+    last = Entry.objects.order_by("-number").first()  # before what is ended below writes entries of its own
     with transaction.atomic():
         handovers = handing.end_open("it was restored from a backup, and may have been taken since")
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
@@ -177,7 +178,6 @@ def settle(stamp: str, copy: Path) -> list[str]:
     said.append("Everybody is logged out.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
-    last = Entry.objects.order_by("-number").first()
     before = settings.HOME / f"{anchors.FILE}.before-{stamp}"
     write(safe.KEEPER, "restored", "safe", "from a backup",
           {"handovers": handovers, "tokens": ended, "journal held": fault or "yes", "went back to": last.number if last else 0, "whose code is": last.own if last else "",
