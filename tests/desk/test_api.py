@@ -97,8 +97,8 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
     for no_tag in (seen.strip('"'), f"{seen[:-1]}", f"{seen} {seen}", ""):  # nobody changed anything meanwhile, so it does not say so
         assert patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": no_tag}).status_code == 400
-    weak = f"W/{second.get('/api/connections/cargo')['ETag']}"
-    assert patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": weak}).status_code == 412  # RFC 9110 §13.1.1: compared strongly
+    weak = f"W/{second.get('/api/connections/cargo')['ETag']}"  # compared strongly (RFC 9110 §13.1.1)
+    assert patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": weak}).status_code == 412
     assert Connection.objects.get().pace == 9
 
 
