@@ -37,4 +37,5 @@ urlpatterns = [
     re_path(r"", views.front),
 ]
 
+handler400 = views.refused
 handler500 = views.broken

@@ -5,6 +5,7 @@ from __future__ import annotations
 from urllib.parse import quote
 
 from django.conf import settings
+from django.core.exceptions import DisallowedHost
 from django.http import HttpRequest, HttpResponse, HttpResponseNotAllowed, HttpResponseRedirect, JsonResponse
 from django.views.decorators.cache import never_cache
 from django.views.decorators.csrf import csrf_exempt
@@ -27,6 +28,14 @@ def broken(request: HttpRequest) -> HttpResponse:
     return problems.answer(
         Problem(500, "Something went wrong here.", "It stands in the desk's log. Look whether it was done before you try again.")
     )
+
+
+def refused(request: HttpRequest, exception: Exception) -> HttpResponse:
+    """A request that cannot be served as it is, such as one for a host that is not ours. Our own names are not told."""
+    if isinstance(exception, DisallowedHost):
+        says = "Whoever runs this desk names its hosts in NEATLATCH_URL and NEATLATCH_HOSTS."
+        return problems.answer(Problem(400, "This desk does not go by that host name.", says))
+    return problems.answer(Problem(400, "This request cannot be read.", "Look at its header and its form."))
 
 
 @csrf_exempt  # it changes nothing, and a program's mistyped address is told as such, whatever its method

@@ -454,3 +454,10 @@ def test_a_change_at_the_provider_makes_its_connections_not_proven(setup: Setup)
     found = web.get("/api/connections/cargo").json()
     assert found["state"] == "not_proven"
     assert {one["key"] for one in found["pins"] if one["fit"] == "differs"} == {"scopes"}
+
+
+@pytest.mark.parametrize("path", ["/api/session", "/draw", "/relay/x/y", "/house/sandbox/jwks", "/"])
+def test_another_hosts_name_is_refused_in_words(db: None, path: str) -> None:
+    answer = WebClient().get(path, headers={"Host": "elsewhere.example"})
+    assert (answer.status_code, answer["Content-Type"]) == (400, "application/problem+json")
+    assert "127.0.0.1" not in answer.content.decode()  # ours is not told
