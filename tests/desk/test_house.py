@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import zlib
+from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -17,6 +18,7 @@ from joserfc.jwk import KeySet
 from oauthlib.oauth2 import BackendApplicationClient, LegacyApplicationClient, WebApplicationClient
 
 from neatlatch.desk.clients.services import note_consent
+from neatlatch.desk.common import backup
 from neatlatch.desk.connections import leaving
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import show
@@ -222,6 +224,19 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
     place = number % tokens.BLOCK
     assert octets[place // 8] >> (place % 8) & 1
     Person.objects.filter(pk=house.by.pk).update(is_active=True, left=None)
+    assert not house.introspect(told["access_token"], asker)["active"]
+    again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
+    assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"
+
+
+def test_a_restore_ends_what_was_allowed(house: House, tmp_path: Path) -> None:
+    """L15: a refresh token that was spent after the backup would be good once more."""
+    client, secret = house.client()
+    asker = house.resource()
+    _, told = house.with_code(client, secret)
+    assert house.introspect(told["access_token"], asker)["active"]
+    said = backup.settle("1", tmp_path / "copy.sqlite3")
+    assert any("clients of the house (1) is ended" in one for one in said)
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
     assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"

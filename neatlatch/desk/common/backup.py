@@ -173,7 +173,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
         said.append(f"{ended} access tokens of the house are revoked; clients with a grant of their own get new ones by themselves.")
     if grants:
         said.append(
-            f"What people had allowed {grants} times is ended, for its refresh tokens may have been spent since. They allow it again when they sign in."
+            f"What people had allowed clients of the house ({grants}) is ended, for refresh tokens may have been spent since. They allow it again when they sign in."
         )
     said.append("Everybody is logged out.")
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
