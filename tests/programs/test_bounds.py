@@ -35,7 +35,7 @@ def cpu_of(process: int) -> float:
     """Seconds of processor time that a process, without its children, has spent so far; 0 where it has gone."""
     try:
         fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
-    except FileNotFoundError:
+    except (FileNotFoundError, ProcessLookupError):
         return 0.0
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
@@ -64,11 +64,13 @@ class Reader:
     def forget_peak(self) -> None:
         (self.process / "clear_refs").write_text("5")
 
-    def children(self) -> list[int]:
-        """The processes that it has started and that live."""
-        found = []
+    def children(self) -> dict[int, float]:
+        """The processes that it has started and that live, and the processor time of each in seconds."""
+        found: dict[int, float] = {}
         for task in (self.process / "task").iterdir():
-            found += [int(one) for one in (task / "children").read_text().split()]
+            with contextlib.suppress(FileNotFoundError, ProcessLookupError):  # a thread, or a child, that has just ended
+                for one in (task / "children").read_text().split():
+                    found[int(one)] = cpu_of(int(one))
         return found
 
     def spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
@@ -214,13 +216,13 @@ def test_the_kernel_ends_what_nobody_could_see_before(reader: Reader) -> None:
 def test_the_child_ends_when_the_caller_hangs_up(reader: Reader) -> None:
     log = reader.desk.home / "desk.log"
     ended = log.read_text().count("ended by its limits")
-    before = {one: cpu_of(one) for one in reader.children()}
+    before = reader.children()
     line = http.client.HTTPConnection("127.0.0.1", reader.desk.port)
     cookies = "; ".join(f"{name}={value}" for name, value in reader.web.cookies.items())
     headers = {"Content-Type": "application/json", "Cookie": cookies, "X-CSRFToken": reader.web.headers["X-CSRFToken"]}
     line.request("POST", "/api/certificate-readings", json.dumps(bomb()), headers)
     works = wait_until(
-        lambda: next((one for one in reader.children() if cpu_of(one) > before.get(one, 0) + 0.5), None), what="a child at work"
+        lambda: next((one for one, cpu in reader.children().items() if cpu > before.get(one, 0) + 0.5), None), what="a child at work"
     )
     line.close()
     wait_until(lambda: works not in reader.children(), what="the end of the child")
