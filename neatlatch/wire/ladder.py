@@ -83,6 +83,8 @@ class Entry(Protocol):
     """How one scheme lets us in."""
 
     lacks: str
+    # Whether a call shows the secret itself, which may not have spread yet, and not a token that was got with it.
+    shows_secret: bool
 
     def addresses(self) -> tuple[str, ...]:
         """Everything that is called; a place that is no web address begins with ``tls://``."""
@@ -92,6 +94,9 @@ class Entry(Protocol):
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
+
+    def renew(self) -> bool:
+        """Get a newer credential in place of one that a call was refused with (401); ``False``: there is none to get. Raises :class:`Fell`, :class:`RoadError`."""
 
     def granted(self) -> frozenset[str] | None:
         """The scopes or rights we hold, or ``None`` where nobody knows."""
@@ -279,7 +284,8 @@ class Climb:
             else:
                 self.exchanges.append(answer.exchange)
                 self._note_clock(answer)
-                spreading = self.plan.fresh and answer.status in (401, 403) and tries < retries.MOST_TRIES
+                unknown_yet = answer.status == 403 or answer.status == 401 and self.entry.shows_secret
+                spreading = self.plan.fresh and unknown_yet and tries < retries.MOST_TRIES
                 again = retries.repeatable_status(answer.status) and retries.may_repeat(request.method, answer.status, tries, safe)
                 if not (spreading or again):
                     return answer
@@ -338,8 +344,13 @@ class Climb:
     # Rights and work
 
     def call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
-        """Call an operation, signed in."""
-        return self.send(self.entry.request(method, path if "://" in path else joined_path(self.plan.api_base, path), body))
+        """Call an operation, signed in. A token that ended before its time is renewed once, as the relay does (RFC 6750 §3.1: the request was not carried out)."""
+        address = path if "://" in path else joined_path(self.plan.api_base, path)
+        answer = self.send(self.entry.request(method, address, body))
+        if answer.status == 401 and self.entry.renew():
+            self.facts["renewed"] = True
+            answer = self.send(self.entry.request(method, address, body))
+        return answer
 
     def check(self, answer: Answer, operation: str) -> None:
         if 300 <= answer.status < 400:
@@ -371,7 +382,8 @@ class Climb:
             return "—no harmless call is described for this application"
         answer = self.call("GET", harmless.path)
         self.check(answer, harmless.name)
-        return f"{harmless.name} answered {answer.status}"
+        renewed = " with a renewed token, for the one before was refused" if self.facts.get("renewed") else ""
+        return f"{harmless.name} answered {answer.status}{renewed}"
 
     def _may(self, operation: Operation) -> bool:
         """Whether what was granted allows an operation; where nothing is known of rights, it is tried."""

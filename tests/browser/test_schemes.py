@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.browser.test_views import violations
-from tests.harness import Desk, StandIns
+from tests.harness import Desk, StandIns, wait_until
 from tests.settings import HOME_OF_TESTS
 
 from .conftest import EMPTY, make_desk, open_page
@@ -265,8 +265,13 @@ def test_a_code_connection_that_renews_with_its_old_access_token(page: Page, sta
     climb(page)
     # Its access token is at its end: the next test renews, with the old access token in hand.
     stand_ins.age(3600, "access", environment="fuel-sandbox")
-    page.get_by_role("button", name=re.compile("The whole road")).click()
-    expect(page.locator("[data-test-state]")).to_have_attribute("data-test-state", "done")
+    with page.expect_response(lambda answer: answer.request.method == "POST" and "/tests?last=" in answer.url) as begun:
+        page.get_by_role("button", name=re.compile("The whole road")).click()
+    address = f"/api/tests/{begun.value.json()['id']}"
+    wait_until(lambda: page.request.get(address).json()["ended"], what="the end of the test")
+    rungs = {one["rung"]: one for one in page.request.get(address).json()["rungs"]}
+    assert rungs["allowed"]["facts"]["renewed"]
+    expect(page.locator("[data-rung=allowed]")).to_contain_text("with a renewed token")
     expect(page.locator("[data-rung=work]")).to_contain_text("passed")
 
 

@@ -14,7 +14,7 @@ from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.rounds import services, tasks
 from neatlatch.desk.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
@@ -160,6 +160,29 @@ def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
     services.run(test)  # a second runner, late: nothing is doubled
     assert Sample.objects.count() == 1
     assert len(Test.objects.get().rungs) == 6
+
+
+def test_a_token_that_ended_before_its_time_is_renewed_by_the_test(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As the relay does; where the application can be asked about its tokens, that is found before any call."""
+    connection = setup.latched()
+    monkeypatch.setattr(services.halves, "published", lambda *_: "")  # it publishes no address to ask at
+    setup.stand_ins.age(2000, "access")
+    issued = setup.stand_ins.calls("issued:refresh_token")
+    test = setup.test(connection)
+    assert test.passed
+    allowed = next(one for one in test.rungs if one["rung"] == "allowed")
+    assert [one["status"] for one in allowed["exchanges"]] == [401, 200, 200]
+    assert allowed["facts"]["renewed"]
+    assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
+
+
+def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    monkeypatch.setattr(services.halves, "published", lambda *_: "")
+    TokenSet.objects.update(refresh=None)
+    setup.stand_ins.age(2000, "access")
+    test = setup.test(connection)
+    assert (test.passed, test.rungs[-1]["failure"]["code"]) == (False, "invalid_token")
 
 
 def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup) -> None:

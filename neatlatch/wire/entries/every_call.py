@@ -15,6 +15,7 @@ class EveryCall:
     """The harmless call, with the credential on, is what proves it: known there, whether or not it may do that."""
 
     lacks = "its account may not do"
+    shows_secret = True
 
     def __init__(self, climb: Climb) -> None:
         self.climb = climb
@@ -45,6 +46,10 @@ class EveryCall:
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
         return self.climb.dressed(oauth2.api_request(method, address, "", body), self.climb.plan.held)
+
+    def renew(self) -> bool:
+        """There is no other than the one we hold."""
+        return False
 
     def granted(self) -> frozenset[str] | None:
         """The account's rights, as far as somebody noted them."""

@@ -25,6 +25,7 @@ class Stream:
     """One line is opened at Reach, secured at Secure, and used for the frames."""
 
     lacks = "its key may not do"
+    shows_secret = True
 
     def __init__(self, climb: Climb) -> None:
         self.climb = climb
@@ -97,6 +98,10 @@ class Stream:
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A stream has no such calls."""
         raise Fell(Failure("setting", "not_complete", CauseClass.UNKNOWN, "A stream has no operations to call."))
+
+    def renew(self) -> bool:
+        """There is no other than the one we hold."""
+        return False
 
     def granted(self) -> frozenset[str] | None:
         """The key's rights, as far as somebody noted them."""

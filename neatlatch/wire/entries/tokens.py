@@ -19,6 +19,7 @@ class Tokens:
     """Authorization code, client credentials and JWT bearer."""
 
     lacks = "was not granted"
+    shows_secret = False
 
     def __init__(self, climb: Climb) -> None:
         self.climb = climb
@@ -32,6 +33,20 @@ class Tokens:
         """A call with the token on."""
         assert self.held is not None
         return oauth2.api_request(method, address, self.held.access_token, body)
+
+    def renew(self) -> bool:
+        """A token that somebody's sign-in gave may have ended there before its time; one that was just got is wrong for another reason."""
+        if self.climb.plan.scheme != CODE or self.held is None or self.held.renewed:
+            return False
+        try:
+            self.held, exchanges = self.climb.keeper.token(self.climb.road, True)
+        except NoToken as error:
+            self.climb.exchanges.extend(error.exchanges)
+            if not error.exchanges:  # nobody was asked, so what the call was answered stays the cause
+                return False
+            raise Fell(error.failure) from error
+        self.climb.exchanges.extend(exchanges)
+        return True
 
     def granted(self) -> frozenset[str] | None:
         """The scopes of the token."""
