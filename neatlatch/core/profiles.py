@@ -11,11 +11,15 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
-from . import addresses, relaying, schemes
+from . import addresses, pointers, relaying, schemes
 from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
 
 ScopeKind = Literal["read", "write", "admin"]
+# Where an answer may have the ID of what was made, beside the places of its content (RFC 9110 §10.2.2).
+LOCATION = "Location"
+# RFC 9110 §9.2.2
+_IDEMPOTENT = frozenset({"GET", "HEAD", "OPTIONS", "PUT", "DELETE"})
 
 
 @dataclass(frozen=True)
@@ -54,7 +58,9 @@ class Probe:
     """A piece of real work that is made, looked at and cleared away.
 
     In every text ``{test}`` stands for the test's own mark, so that what it makes can be told from real things and found again.
-    ``make`` and ``clear`` must be idempotent (RFC 9110 §9.2.2), because a test may be cut off and repeated.
+    Where the application gives an ID of its own, ``id_at`` says where its answer to the making has it: a JSON Pointer (RFC 6901), or ``Location``
+    for the last segment of that header field's address; the paths of look and clearing may then hold ``{id}``.
+    Without it making must be idempotent (RFC 9110 §9.2.2), because a test may be cut off and repeated; clearing always.
     """
 
     make_method: str
@@ -63,6 +69,7 @@ class Probe:
     look_path: str
     clear_method: str
     clear_path: str
+    id_at: str = ""
 
 
 @dataclass(frozen=True)
@@ -203,6 +210,8 @@ def brief(profile: Profile) -> dict[str, Any]:
     for name in ("harmless", "probe", "limits"):
         if kept[name]:
             found[name] = kept[name]
+    if profile.probe and not profile.probe.id_at:
+        found["probe"] = {name: value for name, value in kept["probe"].items() if name != "id_at"}
     if profile.relays:
         found["relays"] = list(profile.relays)
     if profile.rules:
@@ -231,6 +240,37 @@ def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
                        "where": {value.key.rpartition(".")[2]: value.where for value in one.values if value.where}} for one in scheme.endpoints],
     }  # fmt: skip
     return found | {name: said for name, said in told.items() if said}
+
+
+def unsound(profile: Profile) -> str:
+    """Why a profile should not be saved although it can be read, in one sentence; empty: nothing speaks against it.
+
+    What was saved before such a rule is read all the same.
+    """
+    if path := path_of_its_own(profile):
+        return f"{path[:200]} is an address. A path begins with / and stands behind the connection's own address."
+    probe = profile.probe
+    if probe is None:
+        return ""
+    if probe.id_at and probe.id_at != LOCATION:
+        try:
+            if not pointers.tokens(probe.id_at):
+                raise pointers.BadPointer
+        except pointers.BadPointer:
+            return f"“{probe.id_at[:80]}” does not say where the ID stands: write a JSON Pointer such as /number (RFC 6901), or {LOCATION}."
+    if "{id}" in f"{probe.make_path}{probe.make_body}":
+        return "{id} is known only after the making, so it cannot stand in make_path or make_body; {test} can."
+    if "{id}" in f"{probe.look_path}{probe.clear_path}" and not probe.id_at:
+        return "look_path or clear_path holds {id}: say in id_at where the answer to the making has it."
+    if probe.id_at and "{id}" not in probe.clear_path:
+        return "id_at names an ID, so clear_path must hold {id}: else something else would be cleared away."
+    if probe.make_method.upper() not in _IDEMPOTENT and not probe.id_at:
+        return (
+            f"{probe.make_method} makes another one each time (RFC 9110 §9.2.2): say in id_at where the answer has the ID of what was made."
+        )
+    if probe.clear_method.upper() not in _IDEMPOTENT:
+        return f"{probe.clear_method} cannot be repeated (RFC 9110 §9.2.2), and clearing may have to be: use DELETE."
+    return ""
 
 
 def path_of_its_own(profile: Profile) -> str:

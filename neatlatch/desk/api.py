@@ -38,6 +38,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.people.own_api import router as own_log_in
 from neatlatch.desk.replacing.api import router as replacing
 from neatlatch.desk.rounds.api import router as rounds
+from neatlatch.desk.rounds.leftover_api import router as leftovers
 from neatlatch.desk.users.api import router as users
 
 log = structlog.get_logger()
@@ -119,6 +120,7 @@ for router in (
     access,
     inventory,
     rounds,
+    leftovers,
     replacing,
     journal,
     finds,

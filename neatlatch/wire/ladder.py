@@ -18,6 +18,7 @@ from typing import Protocol, TypeVar
 from neatlatch.core import oauth2, replies, retries, scopes
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
+from neatlatch.core.probing import Piece
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
@@ -72,11 +73,20 @@ class Further:
 
 @dataclass(frozen=True)
 class Leftover:
-    """Said just before a test makes something, and again when that is cleared away: how to clear it."""
+    """What is known of something that a test makes: yielded before it is made, and again whenever an
+    exchange has shown more of it.
 
-    method: str
+    ``address``: where it is cleared away; empty: not known yet. ``status``: the answer to clearing.
+    """
+
+    piece: Piece
     address: str
-    cleared: bool
+    status: int | None = None
+
+    @property
+    def method(self) -> str:
+        """How it is cleared away."""
+        return self.piece.probe.clear_method
 
 
 class Entry(Protocol):
@@ -392,30 +402,66 @@ class Climb:
 
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
-        make = (
-            None
-            if probe is None
-            else next((one for one in plan.operations if one.covers(probe.make_method, self._fill(probe.make_path))), None)
-        )
-        if probe is None or (make is not None and not self._may(make)):
+        if probe is None:
             return (yield from self._read_only_work())
-        filled = {key: value.replace("{test}", plan.mark) if isinstance(value, str) else value for key, value in probe.make_body.items()}
-        clear = joined_path(plan.api_base, self._fill(probe.clear_path))
-        yield Leftover(probe.clear_method, clear, False)
-        answer = self.call(probe.make_method, self._fill(probe.make_path), filled)
-        self._check_work(answer, f"{probe.make_method} {probe.make_path}")
+        piece = Piece(probe, plan.mark)
+        make = next((one for one in plan.operations if one.covers(probe.make_method, piece.path(probe.make_path))), None)
+        if make is not None and not self._may(make):
+            return (yield from self._read_only_work())
+        yield self._known(piece)
+        try:
+            made = self.call(probe.make_method, piece.path(probe.make_path), piece.body())
+        except (RoadError, Stopped) as error:
+            if isinstance(error, Stopped) or error.never_sent:
+                yield self._known(replace(piece, gone=True))
+            raise
+        if 400 <= made.status < 500:
+            yield self._known(replace(piece, gone=True))  # it said itself that it made nothing
+        self._check_work(made, f"{probe.make_method} {probe.make_path}")
+        piece = piece.answered(made.headers, made.text)
+        yield self._known(piece)
+        if not piece.can_be_cleared:
+            says = f"{piece.name} was made, and the answer has no ID at {probe.id_at}: it is left behind."
+            raise Fell(Failure("work", "no_id", CauseClass.UNKNOWN, says))
         if probe.look_path:
-            look = self.call("GET", self._fill(probe.look_path))
-            self._check_work(look, f"GET {probe.look_path}")
-            if plan.mark not in look.text:
-                raise Fell(
-                    Failure("work", "not_there", CauseClass.THEIRS, f"{plan.mark} was made, yet GET {probe.look_path} does not show it.")
-                )
-        cleared = self.call(probe.clear_method, clear)
-        if cleared.status not in (404, 410):
-            self._check_work(cleared, f"{probe.clear_method} {probe.clear_path}")
-        yield Leftover(probe.clear_method, clear, True)
-        return f"made {plan.mark}, saw it, cleared it away"
+            if not self._shows(piece):
+                says = f"{piece.name} was made, yet GET {probe.look_path} does not show it."
+                raise Fell(Failure("work", "not_there", CauseClass.THEIRS, says))
+            piece = replace(piece, seen=True)
+            yield self._known(piece)
+        return (yield from self._clear(piece))
+
+    def _shows(self, piece: Piece) -> bool:
+        look = self.call("GET", piece.path(piece.probe.look_path))
+        self._check_work(look, f"GET {piece.probe.look_path}")
+        return piece.shown_by(look.text)
+
+    def _clear(self, piece: Piece) -> Generator[Leftover, None, str]:
+        """Clear away what was made. “Not there” is believed only of what was seen before and is seen no more."""
+        probe, operation = piece.probe, f"{piece.probe.clear_method} {piece.probe.clear_path}"
+        cleared = self.call(probe.clear_method, piece.path(probe.clear_path))
+        not_found = cleared.status in (404, 410)
+        if not not_found:
+            if cleared.status >= 300:
+                yield self._known(piece, cleared.status)
+            self._check_work(cleared, operation)
+        elif not piece.seen or self._still_there(piece):
+            yield self._known(piece, cleared.status)
+            says = f"{piece.name} was made; {operation} answered {cleared.status}, so it is left behind."
+            raise Fell(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
+        yield self._known(replace(piece, gone=True))
+        return piece.report(not_found)
+
+    def _still_there(self, piece: Piece) -> bool:
+        look = self.call("GET", piece.path(piece.probe.look_path))
+        if look.status in (404, 410) and "{id}" in piece.probe.look_path:
+            return False
+        self._check_work(look, f"GET {piece.probe.look_path}")
+        return piece.shown_by(look.text)
+
+    def _known(self, piece: Piece, status: int | None = None) -> Leftover:
+        address = joined_path(self.plan.api_base, piece.path(piece.probe.clear_path))
+        return Leftover(piece, address if piece.can_be_cleared else "", status)
 
     def _read_only_work(self) -> Generator[Leftover, None, str]:
         """Where nothing may be made: every reading operation that the granted scopes allow."""
@@ -429,9 +475,6 @@ class Climb:
                 self._check_work(answer, operation.name)
                 done.append(operation.name)
         return f"read only: {', '.join(done)}" if done else "—no piece of real work is described for these scopes"
-
-    def _fill(self, path: str) -> str:
-        return path.replace("{test}", self.plan.mark)
 
     def _check_work(self, answer: Answer, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):

@@ -52,6 +52,12 @@ class RoadError(Exception):
         self.failure = failure
         self.exchange: Exchange | None = None
 
+    @property
+    def never_sent(self) -> bool:
+        """Whether it is certain that nothing of the request left: no name, no connection, no address."""
+        nowhere = ("refused", "unreachable", "forbidden_address")
+        return self.failure.kind in ("resolver", "setting") or self.failure.code in nowhere
+
 
 class _NotSent(RoadError, httpcore.WriteError):
     """The other side closed before it had read everything. httpcore then reads on: many servers answer, with what is wrong, and close."""

@@ -168,6 +168,37 @@ def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandI
     expect(page.get_by_role("row", name=re.compile("cargo-manifests-sandbox")).get_by_text("passed")).to_be_visible()
 
 
+LEFTOVER = """
+from uuid import uuid4
+from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.rounds.models import Leftover
+connection = Connection.objects.get(ref="cargo-manifests-sandbox")
+address = connection.values["api_base"] + "/nothing-like-it/TEST-1"
+Leftover.objects.create(connection=connection, test_id=uuid4(), name="TEST-1 (T-204)", operation="POST /reports", known="made",
+                        method="DELETE", address=address, status=404, stuck=True)
+"""
+
+
+def test_what_a_test_left_behind_is_retried_and_closed(page: Page, demo_desk: Desk) -> None:
+    demo_desk.python(LEFTOVER)
+    page.goto("/")
+    page.get_by_role("link", name="See what is left").click()
+    row = page.locator("[data-leftover='TEST-1 (T-204)']")
+    expect(row).to_contain_text("made, not seen")
+    expect(row).to_contain_text("DELETE returned 404")
+    page.get_by_role("button", name="Retry clearing TEST-1 (T-204)").click()
+    expect(page.get_by_text("TEST-1 (T-204) is still left behind: DELETE returned 404.")).to_be_visible()
+    page.get_by_role("button", name="Close TEST-1 (T-204)").click()
+    page.get_by_label("What became of it").fill("Deleted on their page.")
+    assert violations(page) == []
+    page.get_by_role("button", name="Close it").click()
+    expect(page.get_by_text("TEST-1 (T-204) is closed.")).to_be_visible()
+    expect(row).to_have_count(0)
+    page.goto("/")
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    expect(page.get_by_role("link", name="See what is left")).to_have_count(0)
+
+
 def test_today_says_what_breaks_next(page: Page) -> None:
     page.goto("/")
     row = page.get_by_role("listitem").filter(has_text="Cargo manifests · Production")

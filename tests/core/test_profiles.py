@@ -51,7 +51,7 @@ def test_a_shipped_profile_holds_together(path: Path) -> None:
         probe = profile.probe
         assert any(one.covers(probe.make_method, probe.make_path.replace("{test}", "TEST-1")) for one in profile.operations)
         assert any(one.covers(probe.clear_method, probe.clear_path.replace("{test}", "TEST-1")) for one in profile.operations)
-        assert probe.make_method in ("PUT", "DELETE")  # idempotent (RFC 9110 §9.2.2): a test may be cut off and repeated
+    assert profiles.unsound(profile) == ""
 
 
 @pytest.mark.parametrize("path", SHIPPED, ids=lambda one: one.stem)
@@ -205,3 +205,36 @@ def test_nothing_of_it_prints(kind: str) -> None:
     held = Credentials(kind, {"username": "u", "key_id": "k", "client_key": "c", "token_id": "t", "certificate": "c"}, secrets)
     assert "s3cr3t" not in repr(held)
     assert "s3cr3t" not in repr(sent(held))
+
+
+PROBE = {
+    "make_method": "PUT",
+    "make_path": "/reports/{test}",
+    "make_body": {},
+    "look_path": "/reports",
+    "clear_method": "DELETE",
+    "clear_path": "/reports/{test}",
+}
+OWN_ID = {"make_method": "POST", "make_path": "/reports", "clear_path": "/reports/{id}"}
+
+
+@pytest.mark.parametrize(
+    ("changes", "word"),
+    [
+        ({}, ""),
+        (OWN_ID | {"id_at": "/number"}, ""),
+        (OWN_ID | {"id_at": "Location", "look_path": "/reports/{id}"}, ""),
+        ({"make_method": "POST"}, "makes another one each time"),
+        (OWN_ID, "{id}"),
+        (OWN_ID | {"id_at": "number"}, "JSON Pointer"),
+        (OWN_ID | {"id_at": "/a~2"}, "JSON Pointer"),
+        (OWN_ID | {"id_at": "/number", "make_path": "/reports/{id}"}, "only after the making"),
+        ({"id_at": "/number"}, "clear_path must hold {id}"),
+        ({"clear_method": "POST"}, "cannot be repeated"),
+        ({"look_path": "https://elsewhere.example/"}, "is an address"),
+    ],
+)
+def test_work_that_could_not_be_cleared_away_is_not_saved(changes: dict[str, str], word: str) -> None:
+    profile = profiles.from_dict({"probe": PROBE | changes})  # what was saved before is still read
+    said = profiles.unsound(profile)
+    assert (word in said) if word else (said == "")

@@ -83,7 +83,7 @@ def test_the_clock_starts_though_the_database_is_locked(monkeypatch: pytest.Monk
 
     monkeypatch.setattr(tasks.services, "take_up_again", take_up_again)
     monkeypatch.setattr(tasks.services, "round_is_due", lambda: False)
-    monkeypatch.setattr(tasks.services, "clear_leftovers", lambda: 0)
+    monkeypatch.setattr(tasks.leftovers, "clear_all", lambda: 0)
     monkeypatch.setattr(tasks, "renew", renewals)
     monkeypatch.setattr(tasks, "keep_house", lambda: None)
     monkeypatch.setattr(tasks, "_started", [])

@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.rounds import services, tasks
+from neatlatch.desk.rounds import leftovers, services, tasks
 from neatlatch.desk.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
 from tests.harness import wait_until
@@ -185,7 +185,7 @@ def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(
     assert (test.passed, test.rungs[-1]["failure"]["code"]) == (False, "invalid_token")
 
 
-def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup) -> None:
+def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
     place = setup.place()
     client = setup.client(place, "manifest.read", "manifest.write")
     visitor = setup.visitor()
@@ -201,20 +201,18 @@ def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup) -> None:
     def die(*args: Any) -> None:
         raise Killed
 
-    original = services._note_leftover
-    try:
-        # Killed after the manifest was made, before it was cleared away.
-        services._note_leftover = lambda c, t, event: die() if event.cleared else original(c, t, event)
-        with pytest.raises(Killed):
-            services.run(test)
-    finally:
-        services._note_leftover = original
+    save = leftovers.Record.save
+    # Killed after the manifest was made and seen, before it was cleared away.
+    monkeypatch.setattr(leftovers.Record, "save", lambda self, event: die() if event.piece.gone else save(self, event))
+    with pytest.raises(Killed):
+        services.run(test)
     kept = Leftover.objects.get()
-    assert "TEST-" in kept.address
-    assert services.clear_leftovers() == 0  # the test may still be running
+    assert (kept.name, kept.known) == (f"TEST-{str(test.pk)[:8]}", "seen")
+    assert kept.name in kept.address
+    assert leftovers.clear_all() == 0  # the test may still be running
     Test.objects.update(state="cut")
     Leftover.objects.update(made=timezone.now() - timedelta(minutes=1))
-    assert services.clear_leftovers() == 1
+    assert leftovers.clear_all() == 1
     assert setup.stand_ins.state()["manifests"] == []
 
 

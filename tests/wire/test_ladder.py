@@ -366,12 +366,13 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
     with Road(HERE, trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"), goes_to=called(plan)) as road:
         going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
         told = [one for one in going.run() if isinstance(one, Leftover) or one.rung is Rung.WORK]
-    assert [isinstance(one, Leftover) for one in told] == [True, True, False]
-    first, second = told[0], told[1]
-    assert isinstance(first, Leftover)
-    assert isinstance(second, Leftover)
-    assert (first.cleared, second.cleared) == (False, True)
-    assert first.address.endswith(f"/fares/{plan.mark}")
+    pieces = [one.piece for one in told if isinstance(one, Leftover)]
+    assert [(one.made, one.seen, one.gone) for one in pieces] == [
+        (False, False, False), (True, False, False), (True, True, False), (True, True, True)]  # fmt: skip
+    assert isinstance(told[0], Leftover)
+    assert told[0].address.endswith(f"/fares/{plan.mark}")
+    assert isinstance(told[-1], RungResult)
+    assert told[-1].says == f"made {plan.mark}, saw it, cleared it away"
 
 
 @pytest.mark.parametrize(

@@ -181,8 +181,8 @@ def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
         read = profiles.from_dict(profile)
     except profiles.BadProfile as error:
         raise wrong_fields({"profile": str(error)}) from error
-    if path := profiles.path_of_its_own(read):
-        raise wrong_fields({"profile": f"{path[:200]} is an address. A path begins with / and stands behind the connection's own address."})
+    if said := profiles.unsound(read):
+        raise wrong_fields({"profile": said})
     return read
 
 

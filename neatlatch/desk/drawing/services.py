@@ -17,14 +17,14 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import house_key, relaying, replies, retries, schemes
+from neatlatch.core import house_key, relaying, replies, retries
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.drawn import RIGHTS, Right
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
-from neatlatch.core.sending import Credentials, NotComplete, dress
+from neatlatch.core.sending import NotComplete, dress
 from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.certificates import services as certificates
 from neatlatch.desk.certificates.models import Authority, Issued
@@ -34,6 +34,7 @@ from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.connections import destinations, drawers, tokens
 from neatlatch.desk.connections.destinations import Leave
 from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.connections.presented import credentials_of
 from neatlatch.desk.credentials.models import Credential, Handover
 from neatlatch.desk.house import issuing
 from neatlatch.desk.house.models import Access
@@ -272,12 +273,6 @@ def secret_of(connection: Connection) -> str:
     return str(held.pk) if held is not None else ""
 
 
-def _credentials(connection: Connection) -> Credentials:
-    scheme = connection.place.application.read_profile().scheme(connection.scheme) or schemes.KINDS[connection.scheme]
-    opened = {key: one.open().reveal() for key, one in connection.secrets().items()}
-    return Credentials(connection.scheme, connection.values, opened, scheme.settings)
-
-
 def draw(user: User, connection: Connection, method: str = "GET", address: str = "") -> Drawing:
     """A ready header for a user. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
@@ -301,7 +296,7 @@ def draw(user: User, connection: Connection, method: str = "GET", address: str =
     if connection.scheme == OAUTH1 and not address.startswith(base):
         raise Problem(422, "This connection signs each request.", f"Say method and url of the request to sign; url begins with {base}.")
     try:
-        dressed = dress(Request(method, address or base), _credentials(connection), secrets.token_hex(12), int(time.time()))
+        dressed = dress(Request(method, address or base), credentials_of(connection), secrets.token_hex(12), int(time.time()))
     except NotComplete as error:
         raise Problem(409, "This connection is not set up to the end.", str(error)) from error
     query = dressed.url.removeprefix(address or base).lstrip("?&")
@@ -437,7 +432,7 @@ class Relay:
             dressed = Request(self.method, self.url, (("Authorization", f"Bearer {token}"),), bare.body, (token,))
         else:
             try:
-                dressed = dress(bare, _credentials(self.connection), secrets.token_hex(12), int(time.time()))
+                dressed = dress(bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time()))
             except NotComplete as error:
                 raise Problem(409, "This connection is not set up to the end.", str(error)) from error
         ours = {name.lower() for name, _ in dressed.headers}

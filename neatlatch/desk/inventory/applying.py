@@ -117,8 +117,8 @@ class Hand:
             read = profiles.from_dict(given["profile"])
         except profiles.BadProfile as error:
             raise CannotApply("applications", key, str(error)) from error
-        if path := profiles.path_of_its_own(read):
-            raise CannotApply("applications", key, f"{path[:200]} is an address, and no path")
+        if said := profiles.unsound(read):
+            raise CannotApply("applications", key, said)
         profile = profiles.to_dict(read)
         fields = {name: given[name] for name in ("name", "purpose", "owner", "documentation")}
         found = Application.objects.filter(key=key).first()

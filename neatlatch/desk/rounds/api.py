@@ -29,7 +29,7 @@ from neatlatch.desk.drawing.services import KEY
 from neatlatch.desk.journal import services as journal
 from neatlatch.desk.users.models import User
 
-from . import services
+from . import leftovers, services
 from .models import Round, Test
 from .tasks import all_hands
 
@@ -150,6 +150,8 @@ class TodayOut(Schema):
     counts: dict[str, int]
     last_round: RoundOut | None
     unsaved: list[UnsavedOut]
+    # Leftovers that nothing but a person can clear away; a hundred are counted at most.
+    leftovers: int
     journal_fault: str
 
 
@@ -343,5 +345,6 @@ def today(request: HttpRequest) -> dict[str, Any]:
                  if one.key != KEY or one.pk in cells],
         "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
         "counts": counts, "last_round": round_out(last_round) if last_round else None, "unsaved": unsaved(),
+        "leftovers": leftovers.count_stuck(),
         "journal_fault": journal.standing(),
     }  # fmt: skip

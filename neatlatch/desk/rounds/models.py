@@ -75,11 +75,29 @@ class Sample(models.Model):
 
 
 class Leftover(models.Model):
-    """Something a test is about to make, written down before, so that it is cleared away even if the test is cut off."""
+    """Something that a test makes, recorded before it is made, so that it is cleared away even if the test is cut off."""
+
+    class Known(models.TextChoices):
+        """What the application's answers have shown of it."""
+
+        ASKED = "asked"  # its making was sent
+        MADE = "made"  # an answer said that it was made
+        SEEN = "seen"  # another answer showed it
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="leftovers")
     test_id = models.UUIDField()
+    # The test's mark, and the ID that the application gave.
+    name = models.CharField(max_length=250, blank=True)
+    # What made it: method and path, as the profile has them.
+    operation = models.CharField(max_length=200, blank=True)
+    known = models.CharField(max_length=8, choices=Known.choices, default=Known.ASKED)
+    # How it is cleared away; an empty address is not known.
     method = models.CharField(max_length=10)
-    address = models.CharField(max_length=500)
+    address = models.CharField(max_length=2600, blank=True)
     made = models.DateTimeField(auto_now_add=True)
+    # The last answer to clearing it, when that was, and how often the worker tried.
+    status = models.PositiveSmallIntegerField(null=True)
+    tried = models.DateTimeField(null=True)
     tries = models.PositiveSmallIntegerField(default=0)
+    # The worker does not retry it: somebody has to look.
+    stuck = models.BooleanField(default=False)

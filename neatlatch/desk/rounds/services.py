@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import secrets
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -19,18 +19,18 @@ from neatlatch.core import diagnosis, health, oauth2
 from neatlatch.core.destinations import origin
 from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
 from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
-from neatlatch.core.sending import Credentials, NotComplete, dress
+from neatlatch.core.sending import Credentials
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.connections.presented import credentials_of
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
-from neatlatch.wire.holding import NoToken
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
 from neatlatch.wire.road import RoadError
 
-from . import models
+from . import leftovers
 from .models import Round, Sample, Test
 
 log = structlog.get_logger()
@@ -48,18 +48,18 @@ def plan_of(connection: Connection, test: Test) -> Plan:
     needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
     introspection = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
-    opened = {} if connection.scheme in OAUTH2 else {key: one.open().reveal() for key, one in connection.secrets().items()}
+    held = credentials_of(connection)
     return Plan(
         scheme=connection.scheme,
         mark=f"TEST-{str(test.pk)[:8]}",
         token_endpoint=values.get("token_endpoint", ""),
         api_base=values.get("api_base", ""),
         client=tokens.client_of(connection) if connection.scheme in OAUTH2 else oauth2.Client(""),
-        held=Credentials(connection.scheme, values, opened, scheme.settings),
+        held=held,
         stream_address=values.get("stream_address", ""),
         rights=frozenset(connection.client.rights) if connection.client else frozenset(),
         rights_known=bool(profile.roles and connection.client and connection.client.rights),
-        further=tuple(_further(one, values, opened) for one in scheme.endpoints),
+        further=tuple(_further(one, values, held.secrets) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
         introspection_endpoint=introspection if origin(introspection) in destinations.places(connection) else "",
@@ -76,8 +76,8 @@ def plan_of(connection: Connection, test: Test) -> Plan:
     )
 
 
-def _further(endpoint: Endpoint, values: dict[str, str], opened: dict[str, str]) -> Further:
-    def own(found: dict[str, str]) -> dict[str, str]:
+def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]) -> Further:
+    def own(found: Mapping[str, str]) -> dict[str, str]:
         return {key.removeprefix(f"{endpoint.key}."): value for key, value in found.items() if key.startswith(f"{endpoint.key}.")}
 
     return Further(
@@ -141,7 +141,7 @@ def run(test: Test) -> Test:
         test.alive_until, test.runner = timezone.now() + ALIVE, owner.sign()
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
-    watch, results = _Watch(test), []
+    watch, results, noted = _Watch(test), [], leftovers.Record(connection, test)
     try:
         way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
     except RoadError as error:
@@ -161,7 +161,7 @@ def run(test: Test) -> Test:
         try:
             for event in climb.run():
                 if isinstance(event, Leftover):
-                    _note_leftover(connection, test, event)
+                    noted.save(event)
                 else:
                     results.append(event)
                     watch.rung(event)
@@ -170,14 +170,6 @@ def run(test: Test) -> Test:
             test.save(update_fields=["state", "ended"])
             return test
     return _finish(test, results, climb.clock_skew)
-
-
-def _note_leftover(connection: Connection, test: Test, event: Leftover) -> None:
-    rows = models.Leftover.objects.filter(connection=connection, test_id=test.pk, method=event.method, address=event.address)
-    if event.cleared:
-        rows.delete()
-    elif not rows.exists():
-        models.Leftover.objects.create(connection=connection, test_id=test.pk, method=event.method, address=event.address)
 
 
 @transaction.atomic
@@ -395,33 +387,3 @@ def take_up_again(just_started: bool) -> list[int]:
         alive_until__gt=now
     ).update(state=Test.State.CUT, ended=now)
     return list(Round.objects.filter(ended=None).values_list("number", flat=True))
-
-
-def clear_leftovers() -> int:
-    """Clear away what tests that were cut off had made; answers how many things were cleared."""
-    cleared = 0
-    # A test that runs, or will run again because its round goes on, clears its own things away.
-    unfinished = Test.objects.filter(
-        Q(state__in=(Test.State.RUNNING, Test.State.WAITING)) | Q(state=Test.State.CUT, round__isnull=False)
-    ).values("pk")
-    rows = models.Leftover.objects.filter(made__lt=timezone.now() - timedelta(seconds=1), tries__lt=50).exclude(test_id__in=unfinished)
-    for row in rows.select_related("connection__place__application")[:100]:
-        try:
-            with destinations.road_of(row.connection, 15.0, tokens.shown(row.connection)) as way:
-                request = oauth2.api_request(row.method, row.address)
-                if row.connection.scheme in OAUTH2:
-                    held, _ = tokens.hold(row.connection, way)
-                    request = oauth2.api_request(row.method, row.address, held.access_token)
-                else:
-                    request = dress(
-                        request, plan_of(row.connection, Test(connection=row.connection)).held, _nonce(), int(timezone.now().timestamp())
-                    )
-                answer = way.send(request)
-        except (NoToken, RoadError, NotComplete):
-            answer = None
-        if answer is not None and (answer.status < 300 or answer.status in (404, 410)):
-            row.delete()
-            cleared += 1
-        else:
-            models.Leftover.objects.filter(pk=row.pk).update(tries=row.tries + 1)
-    return cleared

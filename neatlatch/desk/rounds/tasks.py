@@ -17,7 +17,7 @@ from neatlatch.desk.house import tokens as house_tokens
 from neatlatch.desk.journal import services as journal
 from neatlatch.desk.people import log_in
 
-from . import services
+from . import leftovers, services
 from .clockwork import Clockwork, Loop
 
 log = structlog.get_logger()
@@ -89,7 +89,7 @@ def start() -> None:
             Clockwork(
                 Loop("rounds", look_after_rounds, ROUNDS, busy=services.is_under_way),
                 Loop("renewals", renew, RENEWALS),
-                Loop("leftovers", services.clear_leftovers, HOUSE),
+                Loop("leftovers", leftovers.clear_all, HOUSE),
                 Loop("house", keep_house, HOUSE),
             )
         )

@@ -7,6 +7,7 @@
   import { span } from '../../lib/time'
   import When from '../../lib/When.svelte'
   import { goto } from '../../router'
+  import Leftovers from './Leftovers.svelte'
 
   const queries = useQueryClient()
   const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
@@ -58,3 +59,4 @@
       A round tests every connection once. The worker begins one every five minutes; you can begin one now.
     </p>{/if}
 {/if}
+<Leftovers />

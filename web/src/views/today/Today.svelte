@@ -82,6 +82,19 @@
               </div>
             </li>
           {/each}
+          {#if today.data.leftovers}
+            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
+              <span class="text-error font-bold">now</span>
+              <div>
+                <p class="font-bold">Left behind by tests</p>
+                <p class="text-soft">
+                  {today.data.leftovers === 1 ? 'One thing' : `${today.data.leftovers} things`} that a test made could not be cleared
+                  away.
+                </p>
+                <a class="act" href="/rounds#leftovers">See what is left</a>
+              </div>
+            </li>
+          {/if}
           {#each today.data.breaks as one (one.ref || one.user)}
             {@const name = one.application || one.users.join(', ')}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" data-row>
@@ -110,7 +123,7 @@
               </div>
             </li>
           {:else}
-            {#if !today.data.unsaved.length && !today.data.journal_fault}<li class="px-4 py-4">
+            {#if !today.data.unsaved.length && !today.data.journal_fault && !today.data.leftovers}<li class="px-4 py-4">
                 Nothing known will stop within 90 days.
               </li>{/if}
           {/each}
