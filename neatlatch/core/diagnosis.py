@@ -78,7 +78,25 @@ _EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
     ("resource", "key_ended"): _SECRETS,
     ("resource", "invalid_token"): ("environment", "endpoints", "issuer", "scopes"),
     ("resource", "*"): ("tenant", "endpoints", "environment", "scopes", "rights", *_SECRETS, *_NAMES),
+    ("work", "left_behind"): (),
+    ("work", "no_id"): (),
     ("work", "*"): ("scopes", "rights"),
+}
+
+# What became of the piece of work that a test made, and what to do.
+_WORK = {
+    "left_behind": (
+        "What the test made is left behind.",
+        "Clear it away in the application, then correct clear_path or id_at in the profile.",
+    ),
+    "no_id": (
+        "The answer has no ID of what was made.",
+        "Clear it away in the application, then say in the profile's id_at where its answers have the ID.",
+    ),
+    "not_there": (
+        "What the test made cannot be seen.",
+        "Check look_path in the profile, and whether the application shows new things at once.",
+    ),
 }
 
 _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
@@ -136,7 +154,7 @@ def diagnose(result: RungResult, pins: tuple[Pin, ...], *, credential_is_new: bo
 
 
 def _from_pins(failure: Failure, pins: tuple[Pin, ...]) -> list[Cause]:
-    order = _EXPLAINS.get((failure.kind, failure.code)) or _EXPLAINS.get((failure.kind, "*"), ())
+    order = _EXPLAINS.get((failure.kind, failure.code), _EXPLAINS.get((failure.kind, "*"), ()))
     by_key = {pin.key: pin for pin in pins}
     causes = []
     for wanted in (Fit.DIFFERS, Fit.MISSING):
@@ -179,6 +197,9 @@ def _plain(failure: Failure) -> Cause:
         return _token_cause(failure)
     if failure.kind == "resource":
         return _resource_cause(failure)
+    if failure.code in _WORK:
+        says, mend = _WORK[failure.code]
+        return Cause(says, failure.detail, mend)
     return Cause("The work itself did not go through.", failure.detail or failure.code,
                  "A sign-in that passes does not mean that the work passes: compare what was sent with what the application wants.")  # fmt: skip
 

@@ -36,7 +36,10 @@ def id_in(probe: Probe, headers: Mapping[str, str], content: str) -> str:
     if isinstance(value, bool) or not isinstance(value, str | int):
         return ""
     text = str(value)
-    return text if 0 < len(text) <= LONGEST_ID and text.isprintable() else ""
+    # A path with one of these segments leads elsewhere (RFC 3986 §5.2.4).
+    if text in (".", "..") or len(text) > LONGEST_ID or not text.isprintable():
+        return ""
+    return text
 
 
 @dataclass(frozen=True)

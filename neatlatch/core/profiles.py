@@ -12,14 +12,13 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
 from . import addresses, pointers, relaying, schemes
+from .retries import IDEMPOTENT
 from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
 
 ScopeKind = Literal["read", "write", "admin"]
 # Where an answer may have the ID of what was made, beside the places of its content (RFC 9110 §10.2.2).
 LOCATION = "Location"
-# RFC 9110 §9.2.2
-_IDEMPOTENT = frozenset({"GET", "HEAD", "OPTIONS", "PUT", "DELETE"})
 
 
 @dataclass(frozen=True)
@@ -264,11 +263,11 @@ def unsound(profile: Profile) -> str:
         return "look_path or clear_path holds {id}: say in id_at where the answer to the making has it."
     if probe.id_at and "{id}" not in probe.clear_path:
         return "id_at names an ID, so clear_path must hold {id}: else something else would be cleared away."
-    if probe.make_method.upper() not in _IDEMPOTENT and not probe.id_at:
+    if probe.make_method.upper() not in IDEMPOTENT and not probe.id_at:
         return (
             f"{probe.make_method} makes another one each time (RFC 9110 §9.2.2): say in id_at where the answer has the ID of what was made."
         )
-    if probe.clear_method.upper() not in _IDEMPOTENT:
+    if probe.clear_method.upper() not in IDEMPOTENT:
         return f"{probe.clear_method} cannot be repeated (RFC 9110 §9.2.2), and clearing may have to be: use DELETE."
     return ""
 

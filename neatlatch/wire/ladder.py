@@ -15,7 +15,7 @@ from email.utils import parsedate_to_datetime
 from functools import partial
 from typing import Protocol, TypeVar
 
-from neatlatch.core import oauth2, replies, retries, scopes
+from neatlatch.core import oauth2, relaying, replies, retries, scopes
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
@@ -354,10 +354,10 @@ class Climb:
     # Rights and work
 
     def call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
-        """Call an operation, signed in. A token that ended before its time is renewed once, as the relay does (RFC 6750 §3.1: the request was not carried out)."""
+        """Call an operation, signed in. A token that ended before its time is renewed once, as the relay does."""
         address = path if "://" in path else joined_path(self.plan.api_base, path)
         answer = self.send(self.entry.request(method, address, body))
-        if answer.status == 401 and self.entry.renew():
+        if answer.status == 401 and relaying.may_repeat_after_renewal(method, ()) and self.entry.renew():
             self.facts["renewed"] = True
             answer = self.send(self.entry.request(method, address, body))
         return answer

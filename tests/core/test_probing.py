@@ -64,6 +64,8 @@ def probe(id_at: str = "/number", look: str = "/reports/{id}") -> Probe:
         ("/number", {}, '{"number": ""}', ""),
         ("/number", {}, json.dumps({"number": "x" * 201}), ""),
         ("/number", {}, json.dumps({"number": "a\nb"}), ""),
+        ("/number", {}, '{"number": ".."}', ""),
+        ("Location", {"Location": "/reports/%2E%2E"}, "", ""),
         ("/number", {}, "no JSON", ""),
         ("/number", {}, "[" * 100_000, ""),
         ("Location", {"location": "https://desk.example/api/reports/T-204"}, "", "T-204"),

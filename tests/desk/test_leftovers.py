@@ -64,6 +64,18 @@ def test_not_found_while_it_could_be_seen_stays_no_proof(setup: Setup, connectio
     assert Leftover.objects.count() == 1
 
 
+def test_one_that_is_closed_while_it_is_retried(setup: Setup, connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+    row = left(connection, "made")
+
+    def closed_meanwhile(_: Leftover) -> int:
+        leftovers.close(setup.by, Leftover.objects.get(pk=row.pk), "Deleted there.")
+        return 404
+
+    monkeypatch.setattr(leftovers, "_status_of_clearing", closed_meanwhile)
+    assert not leftovers.clear(setup.by, row)
+    assert not Leftover.objects.exists()
+
+
 def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> None:
     web = setup.web("operator")
     running = Test.objects.create(connection=connection, begun_by="morag", state=Test.State.RUNNING)

@@ -145,7 +145,9 @@ def _clear(row: Leftover) -> bool:
         return True
     row.tries += 1
     row.stuck = row.stuck or not_found or row.tries >= MOST_TRIES
-    row.save(update_fields=["status", "tried", "tries", "stuck"])
+    # By an update: somebody may have closed it meanwhile.
+    seen = {"status": row.status, "tried": row.tried, "tries": row.tries, "stuck": row.stuck}
+    Leftover.objects.filter(pk=row.pk).update(**seen)
     return False
 
 

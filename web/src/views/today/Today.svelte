@@ -88,8 +88,8 @@
               <div>
                 <p class="font-bold">Left behind by tests</p>
                 <p class="text-soft">
-                  {today.data.leftovers === 1 ? 'One thing' : `${today.data.leftovers} things`} that a test made could not be cleared
-                  away.
+                  {today.data.leftovers === 1 ? 'One thing that a test made' : `${today.data.leftovers} things that tests made`}
+                  could not be cleared away.
                 </p>
                 <a class="act" href="/rounds#leftovers">See what is left</a>
               </div>
