@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from . import advice
 from .evidence import CauseClass, Failure, RungResult
 from .pins import Fit, Pin
-from .replies import AUTHORIZATION_ERRORS, RESOURCE_ERRORS, STATUS_MEANINGS, TOKEN_ERRORS
+from .replies import AUTHORIZATION_ERRORS, STATUS_MEANINGS
 
 
 @dataclass(frozen=True)
@@ -39,11 +40,16 @@ class Diagnosis:
 
 _SECRETS = ("api_key", "key_secret", "password", "token", "token_secret", "client_secret", "register.password")
 _NAMES = ("username", "key_id", "client_key", "token_id", "register.username")
-# Which pins can explain which refusals, most telling first.
+_OWN_CERTIFICATE = (
+    "handshake_failure", "certificate_required", "bad_certificate", "unknown_ca", "certificate_expired", "certificate_revoked", "closed_on_certificate",
+)  # fmt: skip
+# Which pins can explain which refusals, most telling first: those that bear on what was refused, and no others.
 _EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
-    ("resolver", "*"): ("endpoints", "issuer", "environment"),
-    ("socket", "*"): ("endpoints", "environment"),
-    ("tls", "*"): ("certificate", "endpoints"),
+    ("resolver", "*"): ("tenant", "endpoints", "environment"),
+    ("socket", "*"): ("tenant", "endpoints", "environment"),
+    **{("tls", code): ("certificate", "endpoints") for code in _OWN_CERTIFICATE},
+    ("tls", "name"): ("endpoints", "environment"),
+    ("tls", "not_tls"): ("endpoints",),
     ("setting", "*"): (
         "tenant",
         "issuer",
@@ -63,24 +69,27 @@ _EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
     ("authorize", "unsupported_response_type"): ("grant",),
     ("authorize", "invalid_request"): ("redirect_uri", "client_id", "grant"),
     ("authorize", "*"): ("tenant", "redirect_uri", "client_id", "environment", "endpoints", "issuer"),
-    ("token", "invalid_client"): ("secret", "client_id", "client_sign_in", "environment"),
-    ("token", "invalid_grant"): ("redirect_uri", "audience", "certificate", "account", "client_id", "environment", "grant"),
+    ("token", "invalid_client"): ("secret", "client_id", "client_sign_in", "certificate", "environment"),
+    # A refresh token's redirect URI is not compared (RFC 6749 §6), an assertion's audience and key are (RFC 7523 §3).
+    ("token", "invalid_grant"): ("audience", "certificate", "client_id", "environment"),
     ("token", "unauthorized_client"): ("grant", "client_id"),
     ("token", "unsupported_grant_type"): ("grant",),
     ("token", "invalid_scope"): ("scopes", "consent"),
-    ("token", "no_token"): ("account", "secret", "scopes", "consent"),
+    ("token", "no_token"): ("account", "secret"),
     ("token", "*"): ("tenant", "endpoints", "issuer", "environment"),
     ("resource", "insufficient_scope"): ("scopes", "rights", "consent"),
-    ("resource", "status_401"): (*_SECRETS, *_NAMES, "endpoints", "certificate", "route", "environment"),
+    ("resource", "invalid_token"): (*_SECRETS, *_NAMES, "audience", "environment", "tenant", "endpoints"),
+    ("resource", "status_401"): (*_SECRETS, *_NAMES, "certificate", "environment", "tenant", "endpoints"),
     ("resource", "status_403"): ("rights", "scopes", "route", "account"),
+    ("resource", "forbidden"): ("rights",),
     ("resource", "unknown_key"): _NAMES,
     ("resource", "wrong_secret"): _SECRETS,
     ("resource", "key_ended"): _SECRETS,
-    ("resource", "invalid_token"): ("environment", "endpoints", "issuer", "scopes"),
-    ("resource", "*"): ("tenant", "endpoints", "environment", "scopes", "rights", *_SECRETS, *_NAMES),
+    ("resource", "*"): ("tenant", "endpoints", "environment"),
     ("work", "left_behind"): (),
     ("work", "no_id"): (),
-    ("work", "*"): ("scopes", "rights"),
+    ("work", "forbidden"): ("rights",),
+    ("work", "*"): (),
 }
 
 # What became of the piece of work that a test made, and what to do.
@@ -133,9 +142,18 @@ _ROAD = {
 }  # fmt: skip
 
 
-def diagnose(result: RungResult, pins: tuple[Pin, ...], *, credential_is_new: bool = False, clock_skew: float | None = None) -> Diagnosis:
+def diagnose(
+    result: RungResult,
+    pins: tuple[Pin, ...],
+    scheme: str,
+    *,
+    right: str = "right",
+    credential_is_new: bool = False,
+    clock_skew: float | None = None,
+) -> Diagnosis:
     """Explain a rung that failed.
 
+    ``scheme`` is a kind of ``schemes``, or ``advice.OWN`` where each person has an account of their own; ``right`` is the application's word for a right.
     ``credential_is_new``: the credential is younger than the provider's spreading time. ``clock_skew``: their ``Date`` minus
     our clock in seconds. Raises ``ValueError`` for a rung that passed.
     """
@@ -149,7 +167,7 @@ def diagnose(result: RungResult, pins: tuple[Pin, ...], *, credential_is_new: bo
     if clock_skew is not None and abs(clock_skew) > 60 and failure.cause in (CauseClass.CREDENTIAL, CauseClass.TLS):
         causes.append(Cause(f"Their clock and ours differ by {abs(clock_skew):.0f} s.", "Tokens and certificates are judged by the clock.",
                             "Set this machine's clock, or tell the application's owner."))  # fmt: skip
-    causes.append(_plain(failure))
+    causes.append(_plain(failure, scheme, right))
     return Diagnosis(result.rung.value, failure.cause, failure.code, tuple(causes))
 
 
@@ -160,13 +178,13 @@ def _from_pins(failure: Failure, pins: tuple[Pin, ...]) -> list[Cause]:
     for wanted in (Fit.DIFFERS, Fit.MISSING):
         for key in order:
             pin = by_key.get(key)
-            if pin is not None and pin.fit is wanted:
+            if pin is not None and pin.fit is wanted and not pin.unwritten:
                 mend = " or ".join(f"“{act.label}”" for act in pin.acts) or "Change one of the two sides."
                 causes.append(Cause(f"The pin “{pin.label}” explains it.", pin.why, mend, pin.key))
     return causes
 
 
-def _plain(failure: Failure) -> Cause:
+def _plain(failure: Failure, scheme: str, right: str) -> Cause:
     """What the code itself says, by its standard."""
     if failure.kind == "tls":
         says, mend = _TLS.get(failure.code, ("The TLS handshake failed.", "Look at what was sent and what came back."))
@@ -193,48 +211,18 @@ def _plain(failure: Failure) -> Cause:
                          "Compare client ID and redirect URI with what is registered there.")  # fmt: skip
         return Cause(f"Their sign-in page answered {failure.code}.", f"It means: {meaning} (RFC 6749 §4.1.2.1). {failure.detail}".strip(),
                      "Compare what is asked for with what the client may ask for.")  # fmt: skip
-    if failure.kind == "token":
-        return _token_cause(failure)
-    if failure.kind == "resource":
-        return _resource_cause(failure)
-    if failure.code in _WORK:
-        says, mend = _WORK[failure.code]
-        return Cause(says, failure.detail, mend)
-    return Cause("The work itself did not go through.", failure.detail or failure.code,
-                 "A sign-in that passes does not mean that the work passes: compare what was sent with what the application wants.")  # fmt: skip
-
-
-def _token_cause(failure: Failure) -> Cause:
-    mends = {
-        "invalid_client": "Compare client ID, secret and way of signing in. Put in the secret anew: its value, not its ID.",
-        "invalid_grant": "Sign in again: the code or refresh token has been used, has ended or was revoked.",
-        "invalid_scope": "Ask only for scopes that this client is permitted.",
-        "unauthorized_client": "Have the grant switched on for this client.",
-        "no_token": "Sign in.",
-    }
-    if failure.code == "no_token":
-        return Cause("There is no token to send.", failure.detail, mends["no_token"])
-    meaning = TOKEN_ERRORS.get(failure.code)
-    says = f"The token endpoint answered {failure.code}." if meaning else "The token endpoint did not give a token."
-    reason = f"It means: {meaning} (RFC 6749 §5.2). {failure.detail}".strip() if meaning else failure.detail
-    return Cause(says, reason, mends.get(failure.code, "Look at what was sent and what came back."))
-
-
-def _resource_cause(failure: Failure) -> Cause:
-    if failure.code == "insufficient_scope":
-        wanted = f" It wants {' '.join(failure.scopes)}." if failure.scopes else ""
-        return Cause(
-            "The token has too few rights.", f"insufficient_scope (RFC 6750 §3.1).{wanted}", "Ask for the scope, then sign in again."
-        )
-    if failure.code in RESOURCE_ERRORS:
-        return Cause(f"The application answered {failure.code}.", f"It means: {RESOURCE_ERRORS[failure.code]} (RFC 6750 §3.1). {failure.detail}".strip(),
-                     "Sign in again, and check that the token is for this environment.")  # fmt: skip
     if failure.code == "redirect":
         return Cause(
             "The application sent the call on to another address.",
             failure.detail,
             "Put that address in, if it is right. A credential is never sent along to another origin.",
         )
-    meaning = STATUS_MEANINGS.get(failure.status or 0, failure.code)
-    return Cause(f"The application answered {failure.status}.", f"It means: {meaning} (RFC 9110 §15). {failure.detail}".strip(),
-                 "Check the API base address and the path of the call.")  # fmt: skip
+    if failure.kind in ("token", "resource"):
+        scheme = failure.scheme or scheme
+        found, reason = advice.of_token(failure, scheme) if failure.kind == "token" else advice.of_resource(failure, scheme, right)
+        return Cause(found.says, reason, found.mend)
+    if failure.code in _WORK:
+        says, mend = _WORK[failure.code]
+        return Cause(says, failure.detail, mend)
+    return Cause("The work itself did not go through.", failure.detail or failure.code,
+                 "A sign-in that passes does not mean that the work passes: compare what was sent with what the application wants.")  # fmt: skip

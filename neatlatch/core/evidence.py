@@ -74,7 +74,8 @@ class Failure:
     """Why a rung failed, for the diagnosis.
 
     ``kind`` says where the answer came from: resolver, socket, tls, token, authorize, resource, work, setting or time.
-    ``code`` is the standard's own code or our short name of it.
+    ``code`` is the standard's own code or our short name of it. ``scheme`` is that of a further
+    endpoint, where it was not the connection's own way in that was refused.
     """
 
     kind: str
@@ -83,6 +84,7 @@ class Failure:
     detail: str = ""
     status: int | None = None
     scopes: tuple[str, ...] = ()
+    scheme: str = ""
 
 
 @dataclass(frozen=True)

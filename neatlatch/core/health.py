@@ -7,7 +7,7 @@ p0 = 0.01 against p1 = 0.20.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import StrEnum
 
 from .evidence import CauseClass
@@ -17,6 +17,8 @@ ON_FAILURE = math.log(P1 / P0)
 ON_PASS = math.log((1 - P1) / (1 - P0))
 THRESHOLD = math.log(100)
 CONFIRMED_TIMES = 3
+# Passes in a row after which a connection that did not work is latched. Common practice, no source.
+PASSES_WANTED = 3
 
 
 class State(StrEnum):
@@ -30,21 +32,30 @@ class State(StrEnum):
 
 @dataclass(frozen=True)
 class Health:
-    """What is carried from one sample to the next."""
+    """What is carried from one sample to the next.
+
+    ``passes``: the passes in a row since it was open; 0 where it was not, or failed meanwhile.
+    """
 
     state: State = State.NOT_PROVEN
     score: float = 0.0
     same_failures: int = 0
     last_class: CauseClass | None = None
+    passes: int = 0
 
 
 @dataclass(frozen=True)
 class Sample:
-    """One test: passed or failed, and if failed why. ``explained``: a pin that differs or is missing is behind it."""
+    """One test: passed or failed, and if failed why.
+
+    ``explained``: a pin that differs or is missing is behind it. ``covers``: the test went as far
+    as the one that failed last; a pass that did not shows nothing about that failure.
+    """
 
     passed: bool
     cause: CauseClass | None = None
     explained: bool = False
+    covers: bool = True
 
 
 def after(health: Health, sample: Sample) -> Health:
@@ -52,12 +63,10 @@ def after(health: Health, sample: Sample) -> Health:
 
     Three confirmed failures of the same class: open at once. So is a failure that a pin explains, or the first test after a change,
     because neither is a matter of now and then. Otherwise the cumulative sum decides: sticking from ln(100), latched again at 0.
+    What was open is sticking from its first pass on, and latched after three in a row.
     """
     if sample.passed:
-        score = max(0.0, health.score + ON_PASS)
-        if health.state is State.STICKING and score > 0:
-            return replace(health, score=score, same_failures=0, last_class=None)
-        return Health(State.LATCHED, score, 0, None)
+        return _after_pass(health) if sample.covers else health
     same = health.same_failures + 1 if sample.cause == health.last_class else 1
     score = health.score + ON_FAILURE
     state = health.state
@@ -67,6 +76,16 @@ def after(health: Health, sample: Sample) -> Health:
     elif score >= THRESHOLD:
         state = State.STICKING
     return Health(state, score, same, sample.cause)
+
+
+def _after_pass(health: Health) -> Health:
+    score = max(0.0, health.score + ON_PASS)
+    was_open = health.state is State.OPEN or health.passes > 0
+    if was_open and health.passes + 1 < PASSES_WANTED:
+        return Health(State.STICKING, score, passes=health.passes + 1)
+    if not was_open and health.state is State.STICKING and score > 0:
+        return Health(State.STICKING, score)
+    return Health(State.LATCHED, score)
 
 
 def after_change(health: Health) -> Health:

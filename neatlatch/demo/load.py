@@ -111,6 +111,10 @@ class _Application:
                 application__name=self.name, environment__key=one["environment"]
             )
             _Connecting(self, one, place).run()
+        if self.profile.probe is not None:
+            Connection.objects.filter(place__application__name=self.name, place__environment__work_in_rounds=True).update(
+                work_in_rounds=True
+            )
 
     @property
     def slots(self) -> dict[str, str]:

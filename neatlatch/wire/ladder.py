@@ -17,6 +17,7 @@ from typing import Protocol, TypeVar
 
 from neatlatch.core import oauth2, relaying, replies, retries, scopes
 from neatlatch.core.addresses import take_apart
+from neatlatch.core.depth import Depth
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
 from neatlatch.core.profiles import Operation, Probe
@@ -34,7 +35,7 @@ T = TypeVar("T")
 class Plan:
     """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
     provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where they
-    are known and there are no scopes; ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road."""
+    are known and there are no scopes; ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
 
     scheme: str
     mark: str
@@ -59,6 +60,7 @@ class Plan:
     rights_known: bool = False
     further: tuple[Further, ...] = ()
     last: Rung = Rung.WORK
+    depth: Depth = Depth.WORK
 
 
 @dataclass(frozen=True)
@@ -179,10 +181,16 @@ class Climb:
         ms = round((time.perf_counter() - begun) * 1000, 1)
         if failure is not None:
             # The standards' own codes are said as they stand; ours are only for the diagnosis.
-            standard = failure.kind in ("token", "authorize", "resource") and failure.code not in (
-                "refused_without_return",
-                "no_token",
-                "redirect",
+            # What we found by ourselves was answered by nobody, and an error that comes back with a person has no status.
+            answered = failure.status is not None or failure.kind == "authorize"
+            standard = (
+                answered
+                and failure.kind in ("token", "authorize", "resource")
+                and failure.code
+                not in (
+                    "refused_without_return",
+                    "redirect",
+                )
             )
             said = (
                 f"{failure.code} · {failure.detail}"
@@ -341,7 +349,7 @@ class Climb:
             failure = failure_of(
                 replies.read("resource", answer.status, answer.headers, answer.text, self.now()), "resource", answer.status
             )
-            raise Fell(replace(failure, detail=f"{one.label}: {failure.detail or failure.code}"))
+            raise Fell(replace(failure, detail=f"{one.label}: {failure.detail or failure.code}", scheme=one.held.kind))
         return f"{one.label} answered {answer.status}"
 
     def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
@@ -386,6 +394,8 @@ class Climb:
                                     scopes=tuple(sorted(gap))))  # fmt: skip
         if (said := self.entry.allowed()) is not None:
             return said
+        if not plan.depth.tries(Rung.ALLOWED):
+            return "—nothing was called in a person's name"
         candidates = [one for one in (plan.harmless, *plan.operations) if one is not None and one.method == "GET" and "{" not in one.path]
         harmless = next((one for one in candidates if self._may(one)), candidates[0] if candidates else None)
         if harmless is None:
@@ -402,6 +412,8 @@ class Climb:
 
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
+        if not plan.depth.tries(Rung.WORK):
+            return self.entry.worked() or "—not tried: only a test by hand does real work here"
         if probe is None:
             return (yield from self._read_only_work())
         piece = Piece(probe, plan.mark)

@@ -51,10 +51,37 @@ def test_three_of_the_same_class_open() -> None:
     assert run(PASS, ROAD, THEIRS, ROAD).state is State.STICKING
 
 
-def test_a_failure_that_a_pin_explains_opens_at_once_and_a_pass_closes() -> None:
+def test_a_failure_that_a_pin_explains_opens_at_once_and_three_passes_close() -> None:
     opened = run(PASS, replace(ROAD, explained=True))
     assert opened.state is State.OPEN
-    assert run(PASS, start=opened).state is State.LATCHED
+    states = [run(*[PASS] * passes, start=opened).state for passes in (1, 2, 3)]
+    assert states == [State.STICKING, State.STICKING, State.LATCHED]
+
+
+def test_a_failure_between_passes_begins_the_count_anew() -> None:
+    """What was open and passed now and then is left to the cumulative sum."""
+    opened = run(ROAD, ROAD, ROAD)
+    found = run(PASS, PASS, THEIRS, PASS, PASS, PASS, start=opened)
+    assert (found.state, found.passes) == (State.STICKING, 0)
+    assert run(PASS, PASS, ROAD, ROAD, ROAD, start=opened).state is State.OPEN
+
+
+@given(st.lists(st.sampled_from([PASS, ROAD, THEIRS, replace(ROAD, explained=True)]), max_size=30))
+def test_what_was_open_is_latched_only_after_three_passes_in_a_row(samples: list[Sample]) -> None:
+    found, was_open, passes = Health(), False, 0
+    for one in samples:
+        found = health.after(found, one)
+        passes = passes + 1 if one.passed else 0
+        was_open = found.state is State.OPEN or was_open and found.state is not State.LATCHED
+        if found.state is State.LATCHED and not one.passed:
+            continue
+        assert not (was_open and found.state is State.LATCHED and passes < 3)
+
+
+def test_a_pass_that_did_not_go_as_far_as_the_failure_changes_nothing() -> None:
+    opened = run(ROAD)
+    assert run(*[replace(PASS, covers=False)] * 5, start=opened) == opened
+    assert run(PASS, PASS, replace(PASS, covers=False), PASS, start=opened).state is State.LATCHED
 
 
 def test_never_proven() -> None:

@@ -10,10 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import challenges, diagnosis, evidence, metadata, openapi, profiles, registration, replies, scopes
+from neatlatch.core import advice, challenges, diagnosis, evidence, metadata, openapi, profiles, registration, replies, schemes, scopes
 from neatlatch.core.evidence import CauseClass, Failure, Rung, RungResult
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import Act, Fit, Pin
+from neatlatch.core.schemes import CODE
 from neatlatch.core.secret import Secret, hint
 
 
@@ -319,7 +320,7 @@ def off(key: str) -> Pin:
     ],
 )
 def test_a_pin_that_explains_the_refusal_comes_first(kind: str, code: str, pins: tuple[str, ...], explained: str | None) -> None:
-    found = diagnosis.diagnose(failed(kind, code), tuple(off(key) for key in pins))
+    found = diagnosis.diagnose(failed(kind, code), tuple(off(key) for key in pins), CODE)
     assert found.pin == explained
     assert all(one.says and one.mend for one in found.causes)
 
@@ -332,15 +333,16 @@ KINDS = (
 KINDS += [("authorize", code) for code in replies.AUTHORIZATION_ERRORS] + [("resource", code) for code in replies.RESOURCE_ERRORS]
 
 
+@pytest.mark.parametrize("scheme", [*schemes.KINDS, advice.OWN])
 @pytest.mark.parametrize(("kind", "code"), KINDS)
-def test_every_standard_code_is_explained_and_says_what_to_do(kind: str, code: str) -> None:
-    cause = diagnosis.diagnose(failed(kind, code), ()).causes[-1]
+def test_every_standard_code_is_explained_and_says_what_to_do(kind: str, code: str, scheme: str) -> None:
+    cause = diagnosis.diagnose(failed(kind, code), (), scheme).causes[-1]
     assert len(cause.says) > 10
     assert len(cause.mend) > 10
 
 
 def test_a_new_credential_and_a_wrong_clock_are_named() -> None:
-    found = diagnosis.diagnose(failed("token", "invalid_client", CauseClass.CREDENTIAL), (), credential_is_new=True, clock_skew=-400)
+    found = diagnosis.diagnose(failed("token", "invalid_client", CauseClass.CREDENTIAL), (), CODE, credential_is_new=True, clock_skew=-400)
     text = " ".join(one.says for one in found.causes)
     assert "spread" in text
     assert "400 s" in text

@@ -223,7 +223,7 @@ def test_a_certificate_of_an_authority_that_they_do_not_trust(stand_ins: StandIn
     assert not last.passed
     assert last.failure is not None
     assert last.failure.cause is CauseClass.TLS
-    assert diagnosis.diagnose(last, ()).causes[0].says in (
+    assert diagnosis.diagnose(last, (), CERTIFICATE).causes[0].says in (
         "They did not take our client certificate.",
         "They do not trust the authority of our certificate.",
     )
@@ -406,7 +406,7 @@ def test_alerts_about_our_certificate_as_openssl_sends_them(stand_ins: StandIns,
     assert not last.passed
     assert last.failure is not None
     assert (last.failure.kind, last.failure.code) == ("tls", code)
-    told = diagnosis.diagnose(last, ())
+    told = diagnosis.diagnose(last, (), CERTIFICATE)
     assert (told.rung, told.cause_class, told.code) == ("sign_in", CauseClass.TLS, code)
     assert len(told.causes) == 1  # nothing but the certificate is in question
 

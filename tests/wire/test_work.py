@@ -99,7 +99,7 @@ def test_a_clearing_that_finds_nothing_is_no_clearing(reports: tuple[type[Report
     events = work_of(base, clear_path="/reports/{test}", id_at="", look_path="")
     rung = rung_of(events)
     assert (rung.passed, rung.failure.code if rung.failure else "") == (False, "left_behind")
-    causes = diagnosis.diagnose(rung, ()).causes
+    causes = diagnosis.diagnose(rung, (), API_KEY).causes
     assert [cause.says for cause in causes] == ["What the test made is left behind."]
     assert application.kept == {"T-204": "TEST-1"}
     last = events[-2]

@@ -68,8 +68,8 @@ KINDS = (
         Field("scopes_changed_at", "moment"), _texts("switches"), _texts("allow_list"), _texts("ticks"))),
     Kind("connections", "connection", (
         Field("place", "places", required=True, fixed=True), Field("client", "clients"), Field("scheme", required=True), _table("values"), _table("slots"),
-        _texts("scopes"), Field("secrets", "strings", {}), Field("individual", "flag", False), Field("team", "teams"), Field("pace", "number", 10.0),
-        Field("time_limit", "number", 30.0), Field("left_out_of_rounds", "flag", False), Field("accounts", "strings", {}), Field("scopes_changed_at", "moment"))),
+        _texts("scopes"), Field("secrets", "strings", {}), Field("individual", "flag", False), Field("tests_as"), Field("team", "teams"), Field("pace", "number", 10.0),
+        Field("time_limit", "number", 30.0), Field("left_out_of_rounds", "flag", False), Field("work_in_rounds", "flag", False), Field("accounts", "strings", {}), Field("scopes_changed_at", "moment"))),
     Kind("users", "user", (
         Field("name", required=True), Field("environment", "environments", required=True), Field("kind", default="job", choices=("job", "report", "script", "agent")),
         Field("owner"), Field("runs"), _texts("windows"), Field("notice_days", "count", 0), Field("draws", "flag", False), Field("uses", "uses", []))),

@@ -96,7 +96,7 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
         if not halves.caller.environment_wants_service_account:
             return (Pin(KEY, _WHOSE, Fit.NOT_ASKED, "not noted", ours, "Any account may be used here, and none is noted."),)
         return (Pin(KEY, _WHOSE, Fit.MISSING, "—", ours, "It has not been noted whose it is; a service account is wanted here.",
-                    acts=(Act("open_client", "Note the account"),)),)  # fmt: skip
+                    acts=(Act("open_client", "Note the account"),), unwritten=True),)  # fmt: skip
     person = kind == "person" or (kind != "service" and not looks_like_service(theirs))
     if person and halves.caller.environment_wants_service_account:
         return (Pin(KEY, _WHOSE, Fit.DIFFERS, theirs, ours, f"{theirs} is a person's, and {halves.caller.environment} wants a service account: it leaves with the person.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .base import Act, Halves, Pin, differs, missing
+from .base import Act, Halves, Pin, differs, missing, unwritten
 
 KEY, LABEL = "audience", "audience"
 
@@ -15,7 +15,7 @@ def pin(halves: Halves) -> Pin:
     if not ours:
         return missing(KEY, LABEL, theirs or " or ".join(wanted), "", "It is not said whom the assertion is for.", *take)
     if not wanted:
-        return missing(KEY, LABEL, "", ours, "It is not known what the provider calls itself.", Act("open_application", "Enter it"))
+        return unwritten(KEY, LABEL, ours, "It is not known what the provider calls itself.", Act("open_application", "Enter it"))
     if ours not in wanted:
         slash = " Only a slash at the end differs, and it counts." if ours.rstrip("/") in [one.rstrip("/") for one in wanted] else ""
         return differs(KEY, LABEL, wanted[0], ours, f"The assertion is for somebody else than the provider.{slash}", *take)

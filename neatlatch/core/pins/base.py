@@ -33,7 +33,10 @@ class Act:
 
 @dataclass(frozen=True)
 class Pin:
-    """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both."""
+    """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both.
+
+    ``unwritten``: it is missing only because nobody has noted the provider's half here, which explains no refusal.
+    """
 
     key: str
     label: str
@@ -43,6 +46,7 @@ class Pin:
     why: str
     marked: Marked | None = None
     acts: tuple[Act, ...] = ()
+    unwritten: bool = False
 
 
 @dataclass(frozen=True)
@@ -219,6 +223,11 @@ def missing(key: str, label: str, provider: str, caller: str, why: str, *acts: A
     return Pin(key, label, Fit.MISSING, provider or "—", caller or "—", why, acts=acts)
 
 
+def unwritten(key: str, label: str, caller: str, why: str, *acts: Act) -> Pin:
+    """A pin whose provider's half nobody has noted here."""
+    return Pin(key, label, Fit.MISSING, "—", caller or "—", why, acts=acts, unwritten=True)
+
+
 def differs(key: str, label: str, provider: str, caller: str, why: str, *acts: Act, marked: bool = True) -> Pin:
     """A pin whose sides do not agree, with the difference marked."""
     return Pin(key, label, Fit.DIFFERS, provider, caller, why, mark(provider, caller) if marked else None, acts)
@@ -226,6 +235,6 @@ def differs(key: str, label: str, provider: str, caller: str, why: str, *acts: A
 
 def not_known(key: str, label: str, caller: str) -> Pin:
     """The pin while no client registration is named."""
-    return missing(
-        key, label, "", caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
+    return unwritten(
+        key, label, caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
     )

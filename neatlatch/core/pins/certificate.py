@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from ..lifetimes import in_words
-from .base import Act, Halves, Pin, differs, missing, not_known
+from .base import Act, Halves, Pin, differs, missing, not_known, unwritten
 
 KEY, LABEL = "certificate", "certificate"
 
@@ -35,10 +35,9 @@ def pin(halves: Halves) -> Pin:
     if not halves.provider.known:
         return not_known(KEY, LABEL, shown)
     if not held:
-        return missing(
+        return unwritten(
             KEY,
             LABEL,
-            "",
             shown,
             "The thumbprint they hold has not been entered.",
             Act("note_thumbprint", "They have this one", ours.sha256),

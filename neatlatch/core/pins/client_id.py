@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .base import Act, Halves, Pin, differs, missing, not_known
+from .base import Act, Halves, Pin, differs, missing, not_known, unwritten
 
 KEY, LABEL = "client_id", "client ID"
 
@@ -14,7 +14,7 @@ def pin(halves: Halves) -> Pin:
         return not_known(KEY, LABEL, ours)
     take = (Act("take_provider", "Use the provider's", theirs),) if theirs else ()
     if not theirs:
-        return missing(KEY, LABEL, "", ours, "The provider's client ID has not been entered.", Act("open_client", "Enter it"))
+        return unwritten(KEY, LABEL, ours, "The provider's client ID has not been entered.", Act("open_client", "Enter it"))
     if not ours:
         return missing(KEY, LABEL, theirs, "", "We send no client ID.", *take)
     if ours != ours.strip():

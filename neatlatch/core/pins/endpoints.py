@@ -5,7 +5,7 @@ from __future__ import annotations
 from neatlatch.core.schemes import lower
 
 from .. import addresses
-from .base import Act, Halves, Pin, differs, missing
+from .base import Act, Halves, Pin, differs, missing, unwritten
 
 KEY, LABEL = "endpoints", "endpoints"
 
@@ -23,7 +23,7 @@ def pin(halves: Halves) -> Pin:
         if value.type != "host" and not addresses.is_protected(ours):
             return differs(KEY, LABEL, theirs or "—", ours, f"Our {name} is not https; what we send there could be overheard.", *take)
         if not theirs:
-            return missing(KEY, LABEL, "", ours, f"The provider's {name} has not been entered.", Act("open_application", "Enter it"))
+            return unwritten(KEY, LABEL, ours, f"The provider's {name} has not been entered.", Act("open_application", "Enter it"))
         if value.type == "host":
             same = theirs.lower() == ours.lower()
         else:

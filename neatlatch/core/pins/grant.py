@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .base import Act, Halves, Pin, differs, missing, not_known
+from .base import Act, Halves, Pin, differs, not_known, unwritten
 
 KEY, LABEL = "grant", "grant"
 _BY_RULE = {
@@ -21,7 +21,7 @@ def pin(halves: Halves) -> Pin:
     theirs = ", ".join(sorted(one.rpartition(":")[2] for one in halves.provider.grants))
     switch_on = Act("enable_grant", "Switch it on" if halves.provider.managed else "Note it as switched on", used)
     if not halves.provider.grants:
-        return missing(KEY, LABEL, "", ours, "It is not known which grants are switched on.", Act("open_client", "Enter them"))
+        return unwritten(KEY, LABEL, ours, "It is not known which grants are switched on.", Act("open_client", "Enter them"))
     if used in _BY_RULE:
         return differs(KEY, LABEL, theirs, ours, _BY_RULE[used], marked=False)
     if used not in halves.provider.grants:

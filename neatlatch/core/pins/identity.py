@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from neatlatch.core.schemes import lower
 
-from .base import Act, Halves, Pin, differs, missing, not_known
+from .base import Act, Halves, Pin, differs, missing, not_known, unwritten
 
 
 def pins(halves: Halves) -> tuple[Pin, ...]:
@@ -19,7 +19,7 @@ def _pin(halves: Halves, key: str, label: str) -> Pin:
         return not_known(key, label, ours)
     take = (Act("take_provider", "Use the provider's", key),) if theirs else ()
     if not theirs:
-        return missing(key, label, "", ours, f"The provider's {label} has not been entered.", Act("open_client", "Enter it"))
+        return unwritten(key, label, ours, f"The provider's {label} has not been entered.", Act("open_client", "Enter it"))
     if not ours:
         return missing(key, label, theirs, "", f"We send no {label}.", *take)
     if ours != ours.strip():

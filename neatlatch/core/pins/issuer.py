@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from .. import addresses
-from .base import Act, Halves, Pin, differs, missing
+from .base import Act, Halves, Pin, differs, missing, unwritten
 
 KEY, LABEL = "issuer", "issuer"
 
@@ -16,7 +16,7 @@ def pin(halves: Halves) -> Pin:
     if slots := addresses.placeholders(ours):
         return differs(KEY, LABEL, theirs or "—", ours, f"{slots[0]} has not been filled in on our side.", *_take(theirs))
     if not theirs:
-        return missing(KEY, LABEL, "", ours, "The provider's issuer has not been entered.", Act("open_application", "Enter it"))
+        return unwritten(KEY, LABEL, ours, "The provider's issuer has not been entered.", Act("open_application", "Enter it"))
     if not addresses.equivalent(theirs, ours):
         return differs(KEY, LABEL, theirs, ours, "The two issuers are different servers or different tenants.", *_take(theirs))
     return halves.agreed(KEY, LABEL, theirs, ours, "The same issuer on both sides.")

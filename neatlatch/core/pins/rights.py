@@ -24,7 +24,7 @@ def _pin(halves: Halves) -> Pin:
     theirs = joined(held)
     if not held:
         acts = tuple(Act("note_right", f"It is {one}", one) for one in halves.roles[:4])
-        return Pin(KEY, label, Fit.MISSING, "—", ours, f"It has not been said which {label} it has there.", acts=acts)
+        return Pin(KEY, label, Fit.MISSING, "—", ours, f"It has not been said which {label} it has there.", acts=acts, unwritten=True)
     for need in halves.needs:
         if gap := lacking(held, need.alternatives, halves.implies):
             acts = tuple(Act("note_right", f"It has {one} now", one) for one in sorted(gap))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..scopes import allows, closure, joined, lacking
-from .base import Act, Fit, Halves, Pin, missing, not_known
+from .base import Act, Fit, Halves, Pin, not_known, unwritten
 
 KEY, LABEL = "scopes", "scopes"
 
@@ -15,7 +15,7 @@ def pin(halves: Halves) -> Pin:
     if not provider.known:
         return not_known(KEY, LABEL, ours)
     if not provider.scopes and caller.scopes:
-        return missing(KEY, LABEL, "", ours, "It is not known which scopes this client is permitted.", Act("open_client", "Enter them"))
+        return unwritten(KEY, LABEL, ours, "It is not known which scopes this client is permitted.", Act("open_client", "Enter them"))
     over = sorted(caller.scopes - closure(provider.scopes, halves.implies))
     if over:
         return _not_permitted(halves, over, theirs, ours)

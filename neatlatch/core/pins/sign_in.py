@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .base import Act, Halves, Pin, differs, missing, not_known
+from .base import Act, Halves, Pin, differs, missing, not_known, unwritten
 
 KEY, LABEL = "client_sign_in", "client sign-in"
 
@@ -16,9 +16,7 @@ def pin(halves: Halves) -> Pin:
     theirs = ", ".join(allowed)
     take = tuple(Act("take_provider", f"Use {one}", one) for one in allowed)
     if not allowed:
-        return missing(
-            KEY, LABEL, "", ours, "It is not known how the provider wants the client to sign in.", Act("open_client", "Enter it")
-        )
+        return unwritten(KEY, LABEL, ours, "It is not known how the provider wants the client to sign in.", Act("open_client", "Enter it"))
     if not ours:
         return missing(KEY, LABEL, theirs, "", "It is not said how our client signs in.", *take)
     if ours not in halves.provider.sign_in_methods:

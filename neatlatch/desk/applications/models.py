@@ -15,7 +15,8 @@ _MOST_READ = 2000
 
 
 class Environment(models.Model):
-    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped; ``reveals``: a sealed secret may be shown again (DOMAIN §17)."""
+    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped; ``reveals``: a sealed secret may be shown again (DOMAIN §17);
+    ``work_in_rounds``: rounds may do real work here, at connections that permit it too."""
 
     key = models.SlugField(unique=True)
     name = models.CharField(max_length=60, unique=True)
@@ -24,6 +25,7 @@ class Environment(models.Model):
     production = models.BooleanField(default=False)
     wants_service_account = models.BooleanField(default=False)
     reveals = models.BooleanField(default=False)
+    work_in_rounds = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["order"]

@@ -76,11 +76,15 @@ def of_person(person: Person) -> list[tuple[Connection, Holding]]:
     return found
 
 
-def share(by: Person, connection: Connection, individual: bool, team: str | None) -> Connection:
+def share(by: Person, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:
     """Let a connection have one shared account, or each person their own; and say which team it belongs to (``None``: stays, empty: none).
 
-    Tokens of the other kind are ended at the provider, because nothing would use them any more.
+    ``tests_as`` is the service account that tests use where each has their own (``None``: stays, empty: none).
+    Tokens that nothing would use any more are ended at the provider. Raises :class:`Problem`.
     """
+    tests_as = connection.tests_as if tests_as is None else tests_as.strip()
+    if not individual:
+        tests_as = ""
     if individual and connection.scheme != CODE:
         raise wrong_fields({"individual": "Only where people sign in can each have an account of their own."})
     owner = None
@@ -88,9 +92,15 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
         owner = Team.objects.filter(name=team).first()
         if owner is None:
             raise wrong_fields({"team": "There is no such team."})
+    if len(tests_as) > 200:
+        raise wrong_fields({"tests_as": "An account's name has 200 characters at most."})
+    if tests_as and (whose := _person_with(connection, tests_as)):
+        raise wrong_fields({"tests_as": f"That is the account of {whose.shown_name}. Tests do nothing in a person's name."})
     revoked, seen = "none held", None
     if individual != connection.individual:
         revoked = tokens.revoke(connection)
+    elif tests_as != connection.tests_as:
+        revoked = tokens.revoke(connection, shared=True)
     else:
         seen = connection.version  # nothing was done at the provider that would have to be kept
     with transaction.atomic():
@@ -100,15 +110,28 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
             TokenSet.objects.filter(connection=connection).delete()
             connection.individual = individual
             services.forget_health(connection)
+        elif tests_as != connection.tests_as:
+            TokenSet.objects.filter(connection=connection, person=None).delete()
+            services.forget_health(connection)
+        connection.tests_as = tests_as
         if team is not None:
             connection.team = owner
         connection.version += 1
         connection.changed_at, connection.changed_by = timezone.now(), by.username
         connection.save()
         said = [f"account: {'each their own' if individual else 'one, shared'}"] + ([f"team: {team or 'none'}"] if team is not None else [])
+        if individual:
+            said.append(f"tests: {f'as {tests_as}' if tests_as else 'sign in only'}")
         write(by, "changed whose account it is", "connection", connection.ref,
               {"id": connection.pk, "version": connection.version, "changes": said, "tokens revoked there": revoked})  # fmt: skip
     return connection
+
+
+def _person_with(connection: Connection, account: str) -> Person | None:
+    """Whose own account this is at the application, as far as it is known."""
+    held = TokenSet.objects.filter(connection=connection, account__iexact=account, person__isnull=False).select_related("person").first()
+    asked = Account.objects.filter(connection=connection, expected__iexact=account).select_related("person").first()
+    return held.person if held else asked.person if asked else None
 
 
 @transaction.atomic
@@ -118,6 +141,8 @@ def ask(by: Person, connection: Connection, person: Person, expected: str) -> Ac
         raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
     if person.left is not None or not person.is_active:
         raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
+    if connection.tests_as and connection.tests_as.casefold() == expected.strip().casefold():
+        raise wrong_fields({"expected": "That is the service account that tests use here, and no person's."})
     account, _ = Account.objects.get_or_create(connection=connection, person=person)
     account.expected = expected.strip()[:200] or account.expected
     account.asked_at, account.asked_by = timezone.now(), by.shown_name

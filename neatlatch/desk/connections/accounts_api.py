@@ -16,7 +16,7 @@ from neatlatch.desk.people.models import Person, Team
 
 from . import accounts, leaving
 from .api import find
-from .models import Account
+from .models import Account, Connection
 from .shapes import ConnectionOut
 from .shaping import full
 
@@ -24,10 +24,11 @@ router = Router(tags=["accounts"])
 
 
 class SharingIn(Given):
-    """One shared account, or each person their own; the team it belongs to (absent: stays, empty: none)."""
+    """One shared account, or each person their own; the team it belongs to, and the service account that tests use (absent: stays, empty: none)."""
 
     individual: bool
     team: str | None = None
+    tests_as: str | None = None
 
 
 class HoldingOut(Schema):
@@ -71,6 +72,9 @@ class AccountsOut(Schema):
     people: list[HoldingOut]
     shared_account: str
     may_connect: bool
+    # The service account that tests use, and when somebody signed in as it.
+    tests_as: str
+    tests_signed_in_at: datetime | None
 
 
 class AccountAskIn(Given):
@@ -87,6 +91,8 @@ class MineOut(HoldingOut):
     application: str
     environment: EnvironmentOut
     purpose: str
+    # What tests do with my account, in words.
+    tests_do: str
 
 
 class TeamIn(Given):
@@ -168,8 +174,8 @@ def _accounts(by: Person, ref: str) -> dict[str, Any]:
         )
         for one in (accounts.holdings(connection) if connection.individual else [])
     ]
-    held = connection.tokens
-    return {"ref": ref, "individual": connection.individual, "team": connection.team.name if connection.team else "", "people": people,
+    held, tests = connection.tokens, connection.tests_tokens
+    return {"ref": ref, "tests_as": connection.tests_as, "tests_signed_in_at": tests.signed_in_at if tests else None, "individual": connection.individual, "team": connection.team.name if connection.team else "", "people": people,
             "shared_account": held.account if held and not connection.individual else "", "may_connect": accounts.may_connect(by, connection)}  # fmt: skip
 
 
@@ -184,7 +190,7 @@ def share(request: HttpRequest, ref: str, given: SharingIn) -> dict[str, Any]:
     """One shared account, or each person their own."""
     by, found = guard.need(request, "change"), find(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
-    accounts.share(by, found, given.individual, given.team)
+    accounts.share(by, found, given.individual, given.team, given.tests_as)
     return full(find(ref))
 
 
@@ -221,13 +227,19 @@ def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> dict[str, 
     return {"there": accounts.end_tokens(by, find(ref), person, given.why.strip()[:200])}
 
 
+def _tests_do(connection: Connection) -> str:
+    if connection.tests_tokens is not None:
+        return f"Tests use {connection.tests_as}, and not your account."
+    return "A test may sign in with it. It reads nothing there and makes nothing."
+
+
 @router.get("/accounts", response=list[MineOut])
 def mine(request: HttpRequest) -> list[dict[str, Any]]:
     """The connections where I have, or should have, an account of my own."""
     by = guard.need(request, "look")
     return [
         {**_holding(held), "ref": one.ref, "application": one.place.application.name, "environment": environment_out(one.place.environment),
-         "purpose": one.place.application.purpose} for one, held in accounts.of_person(by)
+         "purpose": one.place.application.purpose, "tests_do": _tests_do(one)} for one, held in accounts.of_person(by)
     ]  # fmt: skip
 
 

@@ -20,6 +20,9 @@ class Connection(models.Model):
     """One way from us into one application in one environment. ``values`` are the profile's, without secrets.
 
     ``individual``: each person of the team (none: whoever was asked) connects an account of their own; else one account is shared.
+    ``tests_as`` is then the service account that tests use (empty: they sign in as a person and call nothing).
+    ``work_in_rounds``: rounds may do real work, where the environment permits that too.
+    ``failed_rung`` is where the last failure was, until a test that goes as far has passed; ``passes`` are those in a row since it was open.
 
     ``stamp`` rises when something changes that its row in lists depends on and that is not part of it: its users, or who else holds its secret.
     """
@@ -38,6 +41,8 @@ class Connection(models.Model):
     pace = models.FloatField(default=10.0)
     time_limit = models.FloatField(default=30.0)
     paused = models.BooleanField(default=False)
+    tests_as = models.CharField(max_length=200, blank=True)
+    work_in_rounds = models.BooleanField(default=False)
     stamp = models.PositiveIntegerField(default=0)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
@@ -49,6 +54,8 @@ class Connection(models.Model):
     same_failures = models.PositiveSmallIntegerField(default=0)
     last_class = models.CharField(max_length=20, blank=True)
     failing = models.CharField(max_length=300, blank=True)
+    failed_rung = models.CharField(max_length=10, blank=True)
+    passes = models.PositiveSmallIntegerField(default=0)
     proven_at = models.DateTimeField(null=True)
     tested_at = models.DateTimeField(null=True)
 
@@ -67,6 +74,12 @@ class Connection(models.Model):
         """The tokens of the shared account; of an individual connection, those of one person, the freshest."""
         sets = [one for one in self.token_sets.all() if (one.person_id is not None) == self.individual]
         return max(sets, key=lambda one: one.signed_in_at, default=None)
+
+    @property
+    def tests_tokens(self) -> TokenSet | None:
+        """The tokens of the service account that tests use, where each person has their own."""
+        sets = [one for one in self.token_sets.all() if one.person_id is None]
+        return sets[0] if self.individual and self.tests_as and sets else None
 
     @property
     def credential(self) -> Credential | None:
@@ -100,7 +113,7 @@ class Account(models.Model):
 
 
 class TokenSet(models.Model):
-    """The tokens of a connection; ``person`` whose they are, where each has their own. ``generation`` rises with each renewal; ``lease`` names who is
+    """The tokens of a connection; ``person`` whose they are, where each has their own (none: those of the service account for tests). ``generation`` rises with each renewal; ``lease`` names who is
     renewing now, and until when; ``sent_to`` are the origins that they were cleared for."""
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="token_sets")
@@ -148,7 +161,7 @@ class TokenSet(models.Model):
 
 
 class SignIn(models.Model):
-    """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed."""
+    """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed; ``for_tests``: as the service account for tests."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="sign_ins")
@@ -158,6 +171,7 @@ class SignIn(models.Model):
     redirect_uri = models.CharField(max_length=500)
     issuer = models.CharField(max_length=500)
     back = models.CharField(max_length=300)
+    for_tests = models.BooleanField(default=False)
     begun = models.DateTimeField(auto_now_add=True)
     ended = models.DateTimeField(null=True)
     outcome = models.CharField(max_length=20, blank=True)

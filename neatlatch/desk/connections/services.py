@@ -279,7 +279,7 @@ def forget_health(connection: Connection) -> None:
         fresh.same_failures,
         "",
     )
-    connection.failing = ""
+    connection.failing, connection.failed_rung, connection.passes = "", "", 0
 
 
 def locked(connection: Connection) -> Connection:
@@ -328,7 +328,7 @@ def _change(
     connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
     if scopes is not None:
         ask_for_scopes(connection, scopes)
-    for key in ("pace", "time_limit", "paused"):
+    for key in ("pace", "time_limit", "paused", "work_in_rounds"):
         if given.get(key) is not None:
             setattr(connection, key, given[key])
     put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
@@ -352,7 +352,7 @@ def told(connection: Connection) -> dict[str, Any]:
     """A connection's own settings as changes of it are told. A certificate is public, but too long to tell: only that it is another."""
     values = {key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value for key, value in connection.values.items()}
     return {**values, "scopes": connection.scopes, "slots": connection.slots, "pace": connection.pace, "time limit": connection.time_limit,
-            "left out of rounds": connection.paused}  # fmt: skip
+            "left out of rounds": connection.paused, "real work in rounds": connection.work_in_rounds}  # fmt: skip
 
 
 def _scheme(connection: Connection) -> Scheme:

@@ -163,7 +163,15 @@ class ConnectionOut(ConnectionRow):
     pins: list[PinOut]
     users_of: list[UsedBy]
     individual: bool
+    tests_as: str
     team: str
+    # How far tests go, in words; whether rounds may do real work as far as the connection is concerned.
+    tests_do: str
+    work_in_rounds: bool
+    # Passes in a row since it was open, and how many make it latched; 0 where it was not open. Whether rounds try what failed last.
+    passes: int
+    passes_wanted: int
+    rounds_try_what_failed: bool
     due: list[DueOut]
     choices: list[ClientChoice]
     operations: list[str]
@@ -201,6 +209,7 @@ class ConnectionChange(Given):
     pace: float | None = None
     time_limit: float | None = None
     paused: bool | None = None
+    work_in_rounds: bool | None = None
 
 
 class ActIn(Given):
@@ -343,9 +352,10 @@ class ClientName(Given):
 
 
 class SignInIn(Given):
-    """The page to come back to."""
+    """The page to come back to; ``for_tests``: as the service account for tests, where each person has an account of their own."""
 
     back: str = ""
+    for_tests: bool | None = None
 
 
 class SignInOut(Schema):

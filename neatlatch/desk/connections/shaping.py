@@ -6,7 +6,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from neatlatch.core import breaks, pins
+from neatlatch.core import breaks, health, pins
 from neatlatch.core.evidence import curl_line
 from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, STREAM, Scheme
@@ -16,6 +16,7 @@ from neatlatch.desk.clients.models import Client
 
 from . import destinations, halves, sign_in
 from .models import Connection
+from .test_limits import test_limits
 
 
 def pin_out(pin: Pin) -> dict[str, Any]:
@@ -80,7 +81,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
     )
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
-    call = profile.harmless_call()
+    call, limits = profile.harmless_call(), test_limits(connection)
     choices = (
         Client.objects.filter(place__application=connection.place.application)
         .exclude(state="asking")
@@ -96,6 +97,8 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "users_of": [{"id": u.pk, "user": u.user_id, "name": u.name, "kind": u.user.kind, "owner": u.owner, "runs": u.user.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
                      for u in connection.users.all()],
         "due": _due(connection), "individual": connection.individual, "team": connection.team.name if connection.team else "",
+        "tests_as": connection.tests_as, "tests_do": limits.says(), "work_in_rounds": connection.work_in_rounds, "passes": connection.passes,
+        "passes_wanted": health.PASSES_WANTED, "rounds_try_what_failed": limits.of_round().tries(connection.failed_rung),
         "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
         "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
         "curl": _curl(connection, scheme, call.method, call.path) if call else "",

@@ -29,12 +29,15 @@ from .models import Account, Connection, SignIn, TokenSet
 LONGEST = timedelta(minutes=15)
 
 
-def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
+def begin(by: Person, connection: Connection, back: str, *, for_tests: bool = False) -> tuple[SignIn, str]:
     """Begin a sign-in: answers it, and the address to send the person to.
 
     The request is tried first, as a browser nobody signed in with would send it: where the provider would refuse it, the person is told here,
-    on the page they are on. ``back`` is the page to bring them back to, a path of our own.
+    on the page they are on. ``back`` is the page to bring them back to, a path of our own. ``for_tests``: they sign in as the service account
+    that tests use where each person has an account of their own. Raises :class:`Problem`.
     """
+    if for_tests and not (connection.individual and connection.tests_as):
+        raise Problem(409, "No service account is named for tests.", "Name one under “Whose account” first.")
     if connection.scheme != CODE:
         raise Problem(409, "Nobody signs in here.", "This connection's client signs in by itself. Test it in place of signing in.")
     values = connection.values
@@ -47,12 +50,12 @@ def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
         back = f"/connections/{connection.ref}"
     state, verifier = secrets.token_urlsafe(32), pkce.verifier_from(secrets.token_bytes(32))
     url = oauth2.authorization_url(values["authorization_endpoint"], values["client_id"], values["redirect_uri"], frozenset(connection.scopes),
-                                   state, pkce.challenge(verifier), hint=_expected(by, connection))  # fmt: skip
+                                   state, pkce.challenge(verifier), hint=_expected(by, connection, for_tests))  # fmt: skip
     with transaction.atomic():
         SignIn.objects.filter(begun__lt=timezone.now() - timedelta(days=30)).delete()
         identity = uuid.uuid4()
         sign_in = SignIn.objects.create(id=identity, connection=connection, person=by, state=safe.fingerprint(state), verifier=safe.seal(verifier, f"sign_in:{identity}:verifier"),
-                                        redirect_uri=values["redirect_uri"], issuer=values.get("issuer", ""), back=back[:300])  # fmt: skip
+                                        redirect_uri=values["redirect_uri"], issuer=values.get("issuer", ""), back=back[:300], for_tests=for_tests)  # fmt: skip
         write(by, "went to sign in", "connection", connection.ref)
     with road(10.0) as way:
         refusal = _would_be_refused(way, url, values["redirect_uri"])
@@ -62,8 +65,10 @@ def begin(by: Person, connection: Connection, back: str) -> tuple[SignIn, str]:
     return sign_in, url
 
 
-def _expected(by: Person, connection: Connection) -> str:
+def _expected(by: Person, connection: Connection, for_tests: bool) -> str:
     """The account that should sign in, as far as it is known."""
+    if for_tests:
+        return connection.tests_as
     if not connection.individual:
         return str(connection.values.get("account", ""))
     noted = Account.objects.filter(connection=connection, person=by).first()
@@ -151,10 +156,10 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         if not told.reading.ok:
             return _end(sign_in, "failed", _trade_refused(told.reading))
         scopes = frozenset(connection.scopes)
-        if connection.individual:
-            return _own(
-                person, sign_in, connection, told.reading, asked_at, _whose(way, connection, str(told.reading.fields["access_token"]))
-            )
+        if connection.individual or sign_in.for_tests:
+            account = _whose(way, connection, str(told.reading.fields["access_token"]))
+            keep = _for_tests if sign_in.for_tests else _own
+            return keep(person, sign_in, connection, told.reading, asked_at, account)
         saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=scopes)
         account = _whose(way, connection, saved.open_access().reveal())
     expected = connection.values.get("account", "")
@@ -183,14 +188,7 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
     elif other is not None and other.person is not None:
         wrong = f"{account} is connected for {other.person.shown_name} already, so it cannot be yours too."
     if wrong:
-        ended = tokens.revoke_these(connection, str(reading.fields["access_token"]), str(reading.fields.get("refresh_token") or ""))
-        write(
-            person,
-            "connected a wrong account",
-            "connection",
-            connection.ref,
-            {"as": account, "expected": expected, "tokens revoked there": ended},
-        )
+        _refuse_wrong(person, connection, reading, account, expected)
         return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; what was connected before still is. Connect again and pick your own account at their "
                     "sign-in page; it may be necessary to sign out there first.")  # fmt: skip
     saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes), person=person.pk)
@@ -200,6 +198,37 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
         Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
         write(person, "connected an account", "connection", connection.ref, {"as": account, "scopes": saved.granted})
     return _end(sign_in, "signed_in", f"Your account{f' {account}' if account else ''} is connected.")
+
+
+def _refuse_wrong(person: Person, connection: Connection, reading: replies.Reading, account: str, expected: str) -> None:
+    """End the tokens of a wrong account at the provider, and write that down."""
+    access, refresh = str(reading.fields["access_token"]), str(reading.fields.get("refresh_token") or "")
+    ended = tokens.revoke_these(connection, access, refresh)
+    about = {"as": account, "expected": expected, "tokens revoked there": ended}
+    write(person, "connected a wrong account", "connection", connection.ref, about)
+
+
+def _for_tests(
+    person: Person, sign_in: SignIn, connection: Connection, reading: replies.Reading, asked_at: datetime, account: str
+) -> SignIn:
+    """Keep the tokens of the service account for tests, where the provider says that it is that account and no person's."""
+    connection.refresh_from_db(fields=["individual", "tests_as"])
+    expected, wrong = connection.tests_as, ""
+    if not (connection.individual and expected):
+        wrong = "Meanwhile no service account is named for tests any more."
+    elif not account:
+        wrong = f"The application does not say whose token it gives, so nobody can see that it is {expected}."
+    elif account.casefold() != expected.casefold():
+        wrong = f"{account} signed in, but tests use {expected}."
+    if wrong:
+        _refuse_wrong(person, connection, reading, account, expected)
+        return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; tests use what they used before.")
+    saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))
+    with transaction.atomic():
+        TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
+        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+        write(person, "signed in for tests", "connection", connection.ref, {"as": account, "scopes": saved.granted})
+    return _end(sign_in, "signed_in", f"Signed in as {account}. Tests use it from now on.")
 
 
 def _trade_refused(reading: replies.Reading) -> str:

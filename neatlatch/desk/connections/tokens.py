@@ -174,8 +174,8 @@ def shown(connection: Connection) -> ClientCertificate | None:
 
 
 def whose_to_test(connection: Connection, username: str) -> int | None:
-    """Whose tokens a test of an individual connection takes: the tester's own if there are any, else the freshest."""
-    if not connection.individual:
+    """Whose tokens a test of an individual connection takes: those of the service account for tests, else the tester's own, else the freshest. ``None``: nobody's own."""
+    if not connection.individual or connection.tests_tokens is not None:
         return None
     sets = TokenSet.objects.filter(connection=connection).exclude(person=None)
     own = sets.filter(person__username=username).first() or sets.order_by("-signed_in_at").first()
@@ -371,9 +371,13 @@ def renew_those_due(stop_at: float = 50.0) -> int:
     return renewed
 
 
-def revoke(connection: Connection, person: int | None = None) -> str:
-    """Ask the provider to end the tokens of a connection (RFC 7009), or those of one person; answers in words whether it did."""
-    sets = list(TokenSet.objects.filter(connection=connection, **({"person": person} if person else {})))
+def revoke(connection: Connection, person: int | None = None, *, shared: bool = False) -> str:
+    """Ask the provider to end the tokens of a connection (RFC 7009), or those of one person; answers in words whether it did.
+
+    ``shared``: only those that are no person's.
+    """
+    rows = TokenSet.objects.filter(connection=connection)
+    sets = list(rows.filter(person=person) if person or shared else rows)
     if not sets:
         return "none held"
     said = [revoke_these(connection, one.open_access().reveal(), one.open_refresh().reveal()) for one in sets]

@@ -237,6 +237,8 @@ class Hand:
         )
         if found.version and found.individual != given["individual"]:
             moved = True
+        other_tests = found.tests_as != given["tests_as"]
+        found.tests_as, found.work_in_rounds = given["tests_as"], given["work_in_rounds"]
         found.individual, found.team = given["individual"], Team.objects.filter(name=given["team"]).first() if given["team"] else None
         found.pace, found.time_limit, found.paused = given["pace"], given["time_limit"], given["left_out_of_rounds"]
         found.scopes_changed_at = moment(given["scopes_changed_at"])
@@ -246,6 +248,8 @@ class Hand:
         found.save()
         if moved:
             TokenSet.objects.filter(connection=found).delete()
+        elif found.individual and other_tests:
+            TokenSet.objects.filter(connection=found, person=None).delete()
         self._secrets(found, given["secrets"])
         Account.objects.filter(connection=found).exclude(person__username__in=given["accounts"]).delete()
         for username, expected in given["accounts"].items():

@@ -109,8 +109,8 @@ def _connections(keys: dict[Any, str]) -> dict[str, dict[str, Any]]:
         one.ref: {
             "place": place_key(one.place), "client": keys.get(one.client_id, ""), "scheme": one.scheme, "values": {k: v for k, v in one.values.items() if v},
             "slots": one.slots, "scopes": one.scopes, "secrets": {held.key: f"safe:{held.credential_id}" for held in one.held_secrets.all()},
-            "individual": one.individual, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
-            "left_out_of_rounds": one.paused, "accounts": {each.person.username: each.expected for each in one.accounts.all()},
+            "individual": one.individual, "tests_as": one.tests_as, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
+            "left_out_of_rounds": one.paused, "work_in_rounds": one.work_in_rounds, "accounts": {each.person.username: each.expected for each in one.accounts.all()},
             "scopes_changed_at": _moment(one.scopes_changed_at),
         }
         for one in rows

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
+from django.conf import settings
 from django.db import connections as databases
 from django.db.models import Count, Q
 from django.http import HttpRequest
@@ -15,9 +16,10 @@ from ninja import Router, Schema
 
 from neatlatch.core import breaks, pins
 from neatlatch.core.evidence import Rung
-from neatlatch.desk.applications.api import EnvironmentOut, environment_out
+from neatlatch.desk.applications.api import EnvironmentOut, environment_out, find_environment
 from neatlatch.desk.applications.models import Application, Environment, Place
 from neatlatch.desk.common import guard, problems
+from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.pages import page
 from neatlatch.desk.connections import halves
 from neatlatch.desk.connections.api import find
@@ -35,6 +37,7 @@ from .tasks import all_hands
 
 router = Router(tags=["rounds"])
 LAST_SAMPLES = 24
+_IN_MY_NAME = 50
 
 
 class TestOut(Schema):
@@ -62,6 +65,36 @@ class TestRow(Schema):
     rung: str
     cause: str
     ms: float
+
+
+class InMyName(Schema):
+    """A test that signed in with an account of my own."""
+
+    connection: str
+    begun: datetime | None
+    begun_by: str
+    state: str
+    passed: bool | None
+
+
+class PermissionOut(Schema):
+    """Whether rounds may do real work in an environment, at connections that permit it too."""
+
+    environment: EnvironmentOut
+    permitted: bool
+
+
+class RoundRules(Schema):
+    """How often a round begins by itself, in minutes, and where rounds may do real work."""
+
+    every_minutes: float
+    environments: list[PermissionOut]
+
+
+class PermissionIn(Given):
+    """Whether rounds may do real work in it."""
+
+    permitted: bool
 
 
 class RoundOut(Schema):
@@ -204,6 +237,35 @@ def of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
         found.append({"id": one.pk, "begun": one.begun, "state": one.state, "passed": one.passed, "rung": failed["rung"] if failed else "",
                       "cause": (one.diagnosis or {}).get("cause_class", ""), "ms": round(sum(rung["ms"] for rung in one.rungs), 1)})  # fmt: skip
     return found
+
+
+@router.get("/rounds/permissions", response=RoundRules)
+def permissions(request: HttpRequest) -> dict[str, Any]:
+    """How often a round begins, and in which environments rounds may do real work."""
+    guard.need(request, "look")
+    return {"every_minutes": settings.ROUND_MINUTES, "environments": [_permission(one) for one in Environment.objects.all()]}
+
+
+@router.put("/rounds/permissions/{environment}", response=PermissionOut)
+def permit(request: HttpRequest, environment: str, given: PermissionIn) -> dict[str, Any]:
+    """Permit or forbid that rounds do real work in an environment."""
+    by = guard.need(request, "change")
+    return _permission(services.permit_work(by, find_environment(environment), given.permitted))
+
+
+def _permission(one: Environment) -> dict[str, Any]:
+    return {"environment": environment_out(one), "permitted": one.work_in_rounds}
+
+
+@router.get("/accounts/tests", response=list[InMyName])
+def in_my_name(request: HttpRequest) -> list[dict[str, Any]]:
+    """The last tests that signed in with an account of my own, newest first."""
+    by = guard.need(request, "look")
+    rows = Test.objects.filter(person=by).exclude(begun=None).select_related("connection").order_by("-made").defer("rungs", "diagnosis")
+    return [
+        {"connection": one.connection.ref, "begun": one.begun, "begun_by": one.begun_by, "state": one.state, "passed": one.passed}
+        for one in rows[:_IN_MY_NAME]
+    ]
 
 
 @router.get("/tests/{identity}", response=TestOut)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 
+from django.conf import settings
 from django.db import models
 
 from neatlatch.desk.connections.models import Connection
@@ -23,7 +24,10 @@ class Round(models.Model):
 
 
 class Test(models.Model):
-    """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran it."""
+    """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran it.
+
+    ``person``: whose own account it signed in with, where each has their own.
+    """
 
     class State(models.TextChoices):
         """How far it is."""
@@ -39,6 +43,7 @@ class Test(models.Model):
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests", db_index=False)
     round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests", db_index=False)
     begun_by = models.CharField(max_length=150)
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+", db_index=False)
     made = models.DateTimeField(auto_now_add=True)
     begun = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)
@@ -53,7 +58,11 @@ class Test(models.Model):
 
     class Meta:
         ordering = ["-made"]
-        indexes = [models.Index(fields=["connection", "-made"]), models.Index(fields=["state"])]
+        indexes = [
+            models.Index(fields=["connection", "-made"]),
+            models.Index(fields=["state"]),
+            models.Index(fields=["person", "-made"], condition=models.Q(person__isnull=False), name="tests_in_a_persons_name"),
+        ]
         constraints = [models.UniqueConstraint(fields=["round", "connection"], name="one_test_of_a_connection_in_a_round")]
 
 

@@ -16,15 +16,19 @@ from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
+from neatlatch.core.advice import OWN
+from neatlatch.core.depth import Depth
 from neatlatch.core.destinations import origin
 from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
 from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
 from neatlatch.core.sending import Credentials
+from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.presented import credentials_of
+from neatlatch.desk.connections.test_limits import test_limits
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
@@ -73,7 +77,13 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         fresh=_is_fresh(connection, profile.limits.spread),
         spread=float(profile.limits.spread),
         pace=connection.pace,
+        depth=_depth(connection, test),
     )
+
+
+def _depth(connection: Connection, test: Test) -> Depth:
+    limits = test_limits(connection)
+    return limits.by_hand() if test.round_id is None else limits.of_round()
 
 
 def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]) -> Further:
@@ -142,6 +152,8 @@ def run(test: Test) -> Test:
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results, noted = _Watch(test), [], leftovers.Record(connection, test)
+    plan, test.person_id = plan_of(connection, test), tokens.whose_to_test(connection, test.begun_by)
+    test.save(update_fields=["person"])
     try:
         way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
     except RoadError as error:
@@ -150,9 +162,9 @@ def run(test: Test) -> Test:
         return _finish(test, [nowhere], None)
     with way:
         climb = Climb(
-            plan_of(connection, test),
+            plan,
             way,
-            tokens.DeskKeeper(connection, tokens.whose_to_test(connection, test.begun_by)),
+            tokens.DeskKeeper(connection, test.person_id),
             timezone.now,
             random.random,
             _nonce,
@@ -169,11 +181,11 @@ def run(test: Test) -> Test:
             test.state, test.ended = Test.State.STOPPED, timezone.now()
             test.save(update_fields=["state", "ended"])
             return test
-    return _finish(test, results, climb.clock_skew)
+    return _finish(test, results, climb.clock_skew, plan.depth)
 
 
 @transaction.atomic
-def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
+def _finish(test: Test, results: list[RungResult], skew: float | None, depth: Depth = Depth.WORK) -> Test:
     """One transaction: the test, its sample, and the connection's state."""
     now = timezone.now()
     if Test.objects.filter(pk=test.pk, state=Test.State.DONE).exists():
@@ -187,8 +199,15 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
         connection.proven_at = begun
     pins = halves.work_out(connection, now)
     if failed is not None:
-        spread = connection.place.application.read_profile().limits.spread
-        found = diagnosis.diagnose(failed, pins, credential_is_new=_is_fresh(connection, spread), clock_skew=skew)
+        profile = connection.place.application.read_profile()
+        found = diagnosis.diagnose(
+            failed,
+            pins,
+            OWN if connection.individual else connection.scheme,
+            right="scope" if connection.scheme in OAUTH2 else profile.roles_label,
+            credential_is_new=_is_fresh(connection, profile.limits.spread),
+            clock_skew=skew,
+        )
         test.diagnosis = asdict(found)
     test.save()
     if failed is None and test.last and test.last != Rung.WORK:
@@ -208,9 +227,11 @@ def _finish(test: Test, results: list[RungResult], skew: float | None) -> Test:
         ms=round(sum(one.ms for one in results), 1),
     )
     if begun >= connection.changed_at:
-        _move_state(connection, sample, found)
+        _move_state(connection, sample, found, depth)
     connection.tested_at = now
-    connection.save(update_fields=["state", "score", "same_failures", "last_class", "failing", "proven_at", "tested_at"])
+    connection.save(
+        update_fields=["state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes", "proven_at", "tested_at"]
+    )
     _forget_old(test)
     return test
 
@@ -251,14 +272,19 @@ def _passed(results: Iterable[RungResult], rung: str) -> bool:
     return any(one.rung == rung and one.passed for one in results)
 
 
-def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None) -> None:
+def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None, depth: Depth) -> None:
     before = health.Health(health.State(connection.state), connection.score, connection.same_failures,
-                           CauseClass(connection.last_class) if connection.last_class else None)  # fmt: skip
+                           CauseClass(connection.last_class) if connection.last_class else None, connection.passes)  # fmt: skip
     cause = CauseClass(sample.cause) if sample.cause else None
-    after = health.after(before, health.Sample(sample.passed, cause, bool(found and found.pin)))
+    covers = depth.tries(connection.failed_rung)
+    after = health.after(before, health.Sample(sample.passed, cause, bool(found and found.pin), covers))
     connection.state, connection.score, connection.same_failures = after.state.value, after.score, after.same_failures
-    connection.last_class = after.last_class.value if after.last_class else ""
-    connection.failing = f"{found.causes[0].says} {found.causes[0].reason}"[:300] if found and not sample.passed else ""
+    connection.last_class, connection.passes = after.last_class.value if after.last_class else "", after.passes
+    if found and not sample.passed:
+        connection.failing, connection.failed_rung = f"{found.causes[0].says} {found.causes[0].reason}"[:300], sample.rung
+    elif covers:
+        connection.failing = ""
+        connection.failed_rung = connection.failed_rung if after.state is health.State.STICKING else ""
     if after.state != before.state:
         write(
             "the test",
@@ -293,6 +319,18 @@ def begin_round(by: str) -> Round:
             write(by, "began", "round", str(begun.number))
     end_if_done(begun)
     return begun
+
+
+@transaction.atomic
+def permit_work(by: Person, environment: Environment, permitted: bool) -> Environment:
+    """Permit or forbid that rounds do real work in an environment, at connections that permit it too."""
+    environment = Environment.objects.select_for_update().get(pk=environment.pk)
+    if environment.work_in_rounds != permitted:
+        environment.work_in_rounds = permitted
+        environment.save(update_fields=["work_in_rounds"])
+        did = "permitted real work in rounds of" if permitted else "forbade real work in rounds of"
+        write(by, did, "environment", environment.name)
+    return environment
 
 
 def round_is_due() -> bool:

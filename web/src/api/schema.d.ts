@@ -3175,6 +3175,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds/permissions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Permissions
+         * @description How often a round begins, and in which environments rounds may do real work.
+         */
+        get: operations["neatlatch_desk_rounds_api_permissions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/permissions/{environment}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Permit
+         * @description Permit or forbid that rounds do real work in an environment.
+         */
+        put: operations["neatlatch_desk_rounds_api_permit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * In My Name
+         * @description The last tests that signed in with an account of my own, newest first.
+         */
+        get: operations["neatlatch_desk_rounds_api_in_my_name"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tests/{identity}": {
         parameters: {
             query?: never;
@@ -6880,8 +6940,20 @@ export interface components {
             users_of: components["schemas"]["UsedBy"][];
             /** Individual */
             individual: boolean;
+            /** Tests As */
+            tests_as: string;
             /** Team */
             team: string;
+            /** Tests Do */
+            tests_do: string;
+            /** Work In Rounds */
+            work_in_rounds: boolean;
+            /** Passes */
+            passes: number;
+            /** Passes Wanted */
+            passes_wanted: number;
+            /** Rounds Try What Failed */
+            rounds_try_what_failed: boolean;
             /** Due */
             due: components["schemas"]["DueOut"][];
             /** Choices */
@@ -7135,6 +7207,8 @@ export interface components {
             time_limit?: number | null;
             /** Paused */
             paused?: boolean | null;
+            /** Work In Rounds */
+            work_in_rounds?: boolean | null;
         };
         /**
          * ActIn
@@ -7419,7 +7493,7 @@ export interface components {
         };
         /**
          * SignInIn
-         * @description The page to come back to.
+         * @description The page to come back to; ``for_tests``: as the service account for tests, where each person has an account of their own.
          */
         SignInIn: {
             /**
@@ -7427,6 +7501,8 @@ export interface components {
              * @default
              */
             back: string;
+            /** For Tests */
+            for_tests?: boolean | null;
         };
         /**
          * SignInState
@@ -7537,6 +7613,10 @@ export interface components {
             shared_account: string;
             /** May Connect */
             may_connect: boolean;
+            /** Tests As */
+            tests_as: string;
+            /** Tests Signed In At */
+            tests_signed_in_at: string | null;
         };
         /**
          * HoldingOut
@@ -7587,13 +7667,15 @@ export interface components {
         };
         /**
          * SharingIn
-         * @description One shared account, or each person their own; the team it belongs to (absent: stays, empty: none).
+         * @description One shared account, or each person their own; the team it belongs to, and the service account that tests use (absent: stays, empty: none).
          */
         SharingIn: {
             /** Individual */
             individual: boolean;
             /** Team */
             team?: string | null;
+            /** Tests As */
+            tests_as?: string | null;
         };
         /**
          * TokensEnded
@@ -7659,6 +7741,8 @@ export interface components {
             environment: components["schemas"]["EnvironmentOut"];
             /** Purpose */
             purpose: string;
+            /** Tests Do */
+            tests_do: string;
         };
         /**
          * AskedConnectOut
@@ -8389,6 +8473,49 @@ export interface components {
             cause: string;
             /** Ms */
             ms: number;
+        };
+        /**
+         * PermissionOut
+         * @description Whether rounds may do real work in an environment, at connections that permit it too.
+         */
+        PermissionOut: {
+            environment: components["schemas"]["EnvironmentOut"];
+            /** Permitted */
+            permitted: boolean;
+        };
+        /**
+         * RoundRules
+         * @description How often a round begins by itself, in minutes, and where rounds may do real work.
+         */
+        RoundRules: {
+            /** Every Minutes */
+            every_minutes: number;
+            /** Environments */
+            environments: components["schemas"]["PermissionOut"][];
+        };
+        /**
+         * PermissionIn
+         * @description Whether rounds may do real work in it.
+         */
+        PermissionIn: {
+            /** Permitted */
+            permitted: boolean;
+        };
+        /**
+         * InMyName
+         * @description A test that signed in with an account of my own.
+         */
+        InMyName: {
+            /** Connection */
+            connection: string;
+            /** Begun */
+            begun: string | null;
+            /** Begun By */
+            begun_by: string;
+            /** State */
+            state: string;
+            /** Passed */
+            passed: boolean | null;
         };
         /**
          * RoundOut
@@ -32025,6 +32152,396 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TestOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_rounds_api_permissions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundRules"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_rounds_api_permit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PermissionIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PermissionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_rounds_api_in_my_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InMyName"][];
                 };
             };
             /** @description Refused, with the reason */

@@ -20,7 +20,7 @@
   let username = $state('')
   let expected = $state('')
   // svelte-ignore state_referenced_locally
-  let form = $state({ individual: connection.individual, team: connection.team })
+  let form = $state({ individual: connection.individual, team: connection.team, tests_as: connection.tests_as })
   let confirming = $state('')
   const loses = $derived(form.individual !== connection.individual && connection.signed_in)
   const path = $derived({ path: { ref: connection.ref } })
@@ -46,6 +46,12 @@
         expected = ''
       })
   }
+  const signInForTests = () =>
+    acts.run(async () => {
+      const body = { back: `/connections/${connection.ref}`, for_tests: true }
+      const begun = await ok(api.POST('/api/connections/{ref}/sign-ins', { params: path, body }))
+      window.location.assign(begun.address)
+    })
   const disconnect = (who: string, forget: boolean) =>
     acts.run(() =>
       ok(
@@ -61,8 +67,10 @@
     <h2 id="accounts-title">Whose account</h2>
     {#if may('change')}<button
         class="act ms-auto"
-        onclick={() => ((changing = !changing), (form = { individual: connection.individual, team: connection.team }))}
-        >{changing ? 'Leave it' : 'Change'}</button
+        onclick={() => (
+          (changing = !changing),
+          (form = { individual: connection.individual, team: connection.team, tests_as: connection.tests_as })
+        )}>{changing ? 'Leave it' : 'Change'}</button
       >{/if}
   </header>
   {#if changing}
@@ -78,6 +86,13 @@
           ><option value="">none</option>{#each teams.data ?? [] as one (one.id)}<option>{one.name}</option>{/each}</select
         ></label
       >
+      {#if form.individual}<label class="mt-1 block"
+          ><span class="label-text">Service account that tests use</span><input
+            class="line-in value"
+            spellcheck="false"
+            bind:value={form.tests_as}
+          /><span class="help">Without one, tests sign in as one of the people and call nothing.</span></label
+        >{/if}
       {#if loses}<label class="mt-2 block"
           ><span class="text-error font-semibold"
             >The tokens that are held now are ended, and its users stop until somebody signs in. To go on, type {connection.ref}</span
@@ -98,6 +113,18 @@
           (one) => one.connected_at,
         ).length} of {found.data.people.length} have connected.
       </p>
+      {#if found.data.tests_as}
+        <p class="flex flex-wrap items-baseline gap-x-3">
+          <span>Tests use <span class="value">{found.data.tests_as}</span></span>
+          {#if found.data.tests_signed_in_at}<span class="help"
+              ><When at={found.data.tests_signed_in_at} prefix="signed in " /></span
+            >
+          {:else}<span class="text-warning">nobody has signed in as it yet</span>{/if}
+          {#if may('test')}<button class="act" disabled={acts.busy} onclick={signInForTests}
+              >{found.data.tests_signed_in_at ? 'Sign in again as it' : 'Sign in as it'}</button
+            >{/if}
+        </p>
+      {:else}<p class="help">No service account is named for tests.</p>{/if}
       {#each found.data.people as one (one.username)}
         <div class="border-base-300 border-t py-1">
           <p class="flex items-baseline gap-3">

@@ -11,6 +11,8 @@
   import When from '../../lib/When.svelte'
 
   const list = createQuery(() => ({ queryKey: ['my-accounts'], queryFn: () => ok(api.GET('/api/accounts')) }))
+  const tests = createQuery(() => ({ queryKey: ['my-tests'], queryFn: () => ok(api.GET('/api/accounts/tests')) }))
+  const lastOf = (ref: string) => (tests.data ?? []).filter((one) => one.connection === ref).slice(0, 3)
   const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
   const outcome = createQuery(() => ({
     queryKey: ['sign-in', signedIn],
@@ -76,6 +78,13 @@
         {:else}
           <p class="text-warning font-semibold">Not connected yet</p>
           {#if one.asked_by}<p class="help">{one.asked_by} asked you <When at={one.asked_at} /></p>{/if}
+        {/if}
+        {#if one.connected_at}
+          <p class="help">
+            {one.tests_do}
+            {#each lastOf(one.ref) as test, at (at)}{at ? ', ' : ' Last: '}{test.begun_by}
+              <When at={test.begun} />{test.passed === false ? ', in vain' : ''}{/each}
+          </p>
         {/if}
         {#if one.expected}<p class="help">
             Your account there is <span class="value">{one.expected}</span>. Pick it at their page.

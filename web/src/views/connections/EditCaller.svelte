@@ -15,6 +15,7 @@
   let pace = $state(start.pace)
   let limit = $state(start.time_limit)
   let paused = $state(start.paused)
+  let work_in_rounds = $state(start.work_in_rounds)
   let problem = $state<unknown>(null)
   let confirming = $state('')
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
@@ -27,7 +28,7 @@
     event.preventDefault()
     problem = null
     try {
-      const body = { values, scopes, pace, time_limit: limit, paused }
+      const body = { values, scopes, pace, time_limit: limit, paused, work_in_rounds }
       const saved = await ok(
         api.PATCH('/api/connections/{ref}', { params: { path: { ref: start.ref } }, body, headers: ifMatch(start.version) }),
       )
@@ -85,6 +86,9 @@
     >
     <label class="flex min-h-[34px] items-center gap-2"
       ><input type="checkbox" bind:checked={paused} /> Leave it out of the rounds</label
+    >
+    <label class="flex min-h-[34px] items-center gap-2"
+      ><input type="checkbox" bind:checked={work_in_rounds} /> Permit rounds real work here</label
     >
   </div>
   {#if start.users_of.length && start.state === 'latched'}

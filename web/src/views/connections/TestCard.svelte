@@ -92,6 +92,15 @@
       </div>
     {/if}
   </div>
+  {#if connection.state === 'sticking' && connection.passes}
+    <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">
+      It did not work before: {connection.passes} of {connection.passes_wanted} passes in a row that make it latched.
+    </p>
+  {/if}
+  {#if !connection.rounds_try_what_failed}
+    <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">Rounds do not try what failed last. Test it by hand.</p>
+  {/if}
+  <p class="help mt-2">{connection.tests_do}</p>
   <ProblemBox {problem} />
   {#if test && ended(test)}
     <p class="mt-2 flex flex-wrap items-center gap-3">

@@ -8,9 +8,12 @@
   import When from '../../lib/When.svelte'
   import { goto } from '../../router'
   import Leftovers from './Leftovers.svelte'
+  import Permissions from './Permissions.svelte'
 
   const queries = useQueryClient()
   const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
+  const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
+  const often = $derived(rules.data ? span(rules.data.every_minutes * 60) : '')
   let problem = $state<unknown>(null)
   const lasted = (begun: string, ended: string | null) =>
     ended ? span((new Date(ended).getTime() - new Date(begun).getTime()) / 1000) : 'running'
@@ -30,7 +33,7 @@
 <svelte:head><title>Rounds · Neat Latch</title></svelte:head>
 <header class="mb-3 flex items-center gap-4">
   <h1>Rounds</h1>
-  <span class="help">every connection is tested every five minutes</span>
+  {#if often}<span class="help">every connection is tested, and again {often} after</span>{/if}
   {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
       >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
     >{/if}
@@ -56,7 +59,8 @@
       </table>
     </div>
   {:else}<p class="sheet max-w-xl p-6">
-      A round tests every connection once. The worker begins one every five minutes; you can begin one now.
+      A round tests every connection once. The worker begins one {often} after the last; you can begin one now.
     </p>{/if}
 {/if}
 <Leftovers />
+<Permissions />

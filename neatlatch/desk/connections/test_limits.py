@@ -1,0 +1,18 @@
+"""How far tests of a connection go, from what its people permit."""
+
+from __future__ import annotations
+
+from neatlatch.core.depth import Limits
+
+from .models import Connection
+
+
+def test_limits(connection: Connection) -> Limits:
+    """Return what limits the tests of a connection that was fetched with everything."""
+    environment = connection.place.environment
+    return Limits(
+        personal=connection.individual and connection.tests_tokens is None,
+        environment=environment.name,
+        environment_permits=environment.work_in_rounds,
+        connection_permits=connection.work_in_rounds,
+    )
