@@ -55,7 +55,10 @@ class CauseClass(StrEnum):
 
 @dataclass(frozen=True)
 class Exchange:
-    """A request and its answer, masked. ``status`` is ``None`` where no answer came. Times in milliseconds, sizes in octets."""
+    """A request and its answer, masked. Times in milliseconds, sizes in octets.
+
+    ``status`` is ``None`` where no answer came, or where the protocol has none; ``error`` then says why, or is its answer in a word.
+    """
 
     method: str
     url: str

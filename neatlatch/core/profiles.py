@@ -7,7 +7,7 @@ are and what a harmless test of real work looks like. Forms, checks and the API 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
@@ -132,6 +132,12 @@ class Profile:
         if named := self.operation(self.harmless):
             return named
         return next((one for one in self.operations if one.method == "GET" and "{" not in one.path), None)
+
+
+def first_harmless(named: Operation | None, operations: Iterable[Operation], may: Callable[[Operation], bool]) -> Operation | None:
+    """The harmless call to make: the first reading one without a slot that is allowed, the named one before others; where none is, the first of them."""
+    calls = [one for one in (named, *operations) if one is not None and one.method == "GET" and "{" not in one.path]
+    return next((one for one in calls if may(one)), calls[0] if calls else None)
 
 
 AUTHORIZATION_CODE, CLIENT_CREDENTIALS = KINDS[CODE], KINDS[CLIENT]
@@ -333,14 +339,15 @@ def _check(profile: Profile) -> None:
             raise BadProfile("An API key travels in a header, in the query or in a cookie: placement is one of these.")
 
 
-_OF_SCHEME = frozenset({"key", "label", "grant", "values", "where", "settings", "switches", "acts", "endpoints", "help"})
+OF_ENDPOINT = frozenset({"key", "label", "kind", "harmless", "values", "where", "settings"})
+OF_SCHEME = frozenset({"key", "label", "grant", "values", "where", "settings", "switches", "acts", "endpoints", "help"})
 
 
 def _scheme(kept: Mapping[str, Any]) -> Scheme:
     """A scheme, named by its kind: its values are the kind's, with the profile's own words, and more of them where the profile lists more."""
     if kept["key"] not in KINDS:
         raise BadProfile(f"Scheme {kept['key']!r} is not known; known are {', '.join(KINDS)}.")
-    if unknown := sorted(set(kept) - _OF_SCHEME):
+    if unknown := sorted(set(kept) - OF_SCHEME):
         raise BadProfile(f"“{unknown[0]}” is not something that a scheme has.")
     base = KINDS[kept["key"]]
     said = {str(one["key"]): one for one in kept.get("values", ())}

@@ -20,7 +20,7 @@ from neatlatch.core.addresses import take_apart
 from neatlatch.core.depth import Depth
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
-from neatlatch.core.profiles import Operation, Probe
+from neatlatch.core.profiles import Operation, Probe, first_harmless
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
 from .holding import Keeper
@@ -396,8 +396,7 @@ class Climb:
             return said
         if not plan.depth.tries(Rung.ALLOWED):
             return "—nothing was called in a person's name"
-        candidates = [one for one in (plan.harmless, *plan.operations) if one is not None and one.method == "GET" and "{" not in one.path]
-        harmless = next((one for one in candidates if self._may(one)), candidates[0] if candidates else None)
+        harmless = first_harmless(plan.harmless, plan.operations, self._may)
         if harmless is None:
             return "—no harmless call is described for this application"
         answer = self.call("GET", harmless.path)

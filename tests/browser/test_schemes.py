@@ -323,7 +323,7 @@ def test_a_profile_is_changed_and_what_that_means_is_shown_before(page: Page, st
     text.fill(before + "\n  oops: [")
     expect(page.get_by_role("alert")).to_contain_text("line")
     text.fill(before.replace("name: X-Kiosk-Key", "name: X-Kiosk-Key").replace("api_key: Administration", "api_key: New office"))
-    expect(page.get_by_text("None of its connections would change.")).to_be_visible()
+    expect(page.get_by_text("None of its connections would change")).to_be_visible()
     text.fill(re.sub(r"roles:\n(- .*\n(  .*\n)*)+", "", before).replace("roles_label: role\n", ""))
     expect(page.get_by_text("2 of its connections would change.")).to_be_visible()
     expect(page.get_by_role("link", name="fare-kiosks-sandbox").first).to_be_visible()

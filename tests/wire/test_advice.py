@@ -118,8 +118,10 @@ def test_certificates(stand_ins: StandIns) -> None:
 def test_a_stream(stand_ins: StandIns, values: dict[str, str] | None, given: dict[str, str] | None, code: str) -> None:
     plan = stream(stand_ins)
     held = replace(plan.held, values=values or plan.held.values, secrets=given or plan.held.secrets)
-    cause = cause_of(replace(plan, held=held))
+    plan = replace(plan, held=held)
+    cause = cause_of(plan)
     check(cause, STREAM_ANSWERS[code])
+    assert [(one.status, one.error) for one in climb(plan)[-1].exchanges] == [(None, code)]  # a stream has no status
     assert "RFC" not in cause.reason
     assert "None" not in cause.reason
     assert cause.reason  # the stream's own words

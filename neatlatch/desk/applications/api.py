@@ -119,12 +119,13 @@ class VersionOut(Schema):
 
 
 class MeaningOut(Schema):
-    """What a change of the profile means for one connection."""
+    """What a change of the profile means for one connection: a pin that would stand otherwise, or a request of a test that would be sent otherwise."""
 
     ref: str
     pin: str
     before: str
     after: str
+    sent: str
     why: str
 
 

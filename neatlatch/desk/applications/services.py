@@ -10,7 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 from django.utils.text import slugify
 
-from neatlatch.core import addresses, changes, openapi, profiles
+from neatlatch.core import addresses, changes, openapi, profile_keys, profiles
 from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
@@ -21,6 +21,8 @@ from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire import oauth
 
+from .following import Save
+from .following import of_change as following_of
 from .models import Application, Environment, Place, ProfileVersion
 
 ADDRESS_FIELDS = ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
@@ -177,6 +179,8 @@ def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
             raise wrong_fields({"profile": str(error)}) from error
     if not isinstance(profile, dict):
         raise wrong_fields({"profile": "A profile is a mapping with “schemes:” in it."})
+    if wrong := profile_keys.wrong_in(profile):
+        raise wrong_fields({"profile": wrong})
     try:
         read = profiles.from_dict(profile)
     except profiles.BadProfile as error:
@@ -235,9 +239,22 @@ def as_yaml(profile: profiles.Profile) -> str:
     return str(yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110))
 
 
-@transaction.atomic
 def change(by: Person, application: Application, wanted: dict[str, Any]) -> Application:
-    """Change an application's description, or its profile as a whole, as it was read. Raises :class:`Problem` where somebody changed it meanwhile."""
+    """Change an application's description, or its profile as a whole, as it was read, with all that follows from it. Raises :class:`Problem` where
+    somebody changed it meanwhile."""
+    profile = None
+    if wanted.get("profile") is not None or wanted.get("text"):
+        profile = read_given(wanted.get("profile"), wanted.get("text") or "")
+    if wanted.get("scopes") is not None:
+        profile = _with_scopes(profile or application.read_profile(), wanted["scopes"])
+    following = following_of(application, profile) if profile is not None else []
+    return _change(by, application, wanted, profile, following)
+
+
+@transaction.atomic
+def _change(
+    by: Person, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
+) -> Application:
     seen = application.version
     application = Application.objects.select_for_update().get(pk=application.pk)
     check_unchanged(application.version, seen)
@@ -246,10 +263,8 @@ def change(by: Person, application: Application, wanted: dict[str, Any]) -> Appl
         if wanted.get(field) is not None:
             setattr(application, field, str(wanted[field]).strip())
     before = application.profile
-    if wanted.get("profile") is not None or wanted.get("text"):
-        application.profile = profiles.to_dict(read_given(wanted.get("profile"), wanted.get("text") or ""))
-    if wanted.get("scopes") is not None:
-        application.profile = profiles.to_dict(_with_scopes(application.read_profile(), wanted["scopes"]))
+    if profile is not None:
+        application.profile = profiles.to_dict(profile)
     if application.profile != before:
         ProfileVersion.objects.create(
             application=application, number=application.version, profile=before, by=by.username, at=timezone.now()
@@ -257,6 +272,8 @@ def change(by: Person, application: Application, wanted: dict[str, Any]) -> Appl
     application.version += 1
     application.changed_by = by.username
     application.save()
+    for save in following:
+        save()
     said = changes.in_words(stood, _told(application))
     write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
     return application

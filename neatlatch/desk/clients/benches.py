@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
@@ -9,10 +11,13 @@ from uuid import UUID
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import redirect_bench, registration, scope_matrix
+from neatlatch.core import redirect_bench, registration, scope_effects, scope_matrix
+from neatlatch.core.pins import Need
 from neatlatch.core.profiles import Profile
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
+from neatlatch.core.scope_effects import Stopped
+from neatlatch.core.scopes import closure
 from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.connections import destinations, halves, tokens
@@ -147,6 +152,42 @@ def _holder(client: Client, connection: Connection) -> scope_matrix.Holder:
     moments = [one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None]
     granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
     return scope_matrix.Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
+
+
+@dataclass(frozen=True)
+class ScopeEffect:
+    """Whom a change of scopes stops at a connection, and what it would still ask for in vain."""
+
+    ref: str
+    users: tuple[Stopped, ...]
+    asks_in_vain: tuple[str, ...] = ()
+
+
+def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEffect]:
+    """Whom it stops when a client, or an account, may do this and no more."""
+    profile, wanted, found = client.place.application.read_profile(), frozenset(wanted), []
+    for one in connections_of(client):
+        if client.scheme not in OAUTH2:
+            stopped = scope_effects.stopped_by(client.rights, wanted, _needs(one, profile), profile.implies)
+            found.append(ScopeEffect(one.ref, stopped))
+            continue
+        asked = frozenset(one.scopes)
+        before, after = (asked & closure(some, profile.implies) for some in (client.scopes, wanted))
+        stopped = scope_effects.stopped_by(before, after, _needs(one, profile), profile.implies)
+        found.append(ScopeEffect(one.ref, stopped, tuple(sorted(before - after))))
+    return [one for one in found if one.users or one.asks_in_vain]
+
+
+def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
+    """Whom it stops when a connection asks for these scopes and no others."""
+    profile = connection.place.application.read_profile()
+    stopped = scope_effects.stopped_by(connection.scopes, wanted, _needs(connection, profile), profile.implies)
+    return [ScopeEffect(connection.ref, stopped)] if stopped else []
+
+
+def _needs(connection: Connection, profile: Profile) -> list[Need]:
+    calls = [(use.name, name, profile.operation(name)) for use in connection.users.all() for name in use.operations]
+    return [Need(user, name, operation.alternatives) for user, name, operation in calls if operation is not None]
 
 
 # Consent

@@ -18,6 +18,7 @@ from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.common import guard, links, problems
 from neatlatch.desk.common.given import Given
 from neatlatch.desk.common.problems import wrong_fields
+from neatlatch.desk.connections.api import find as find_connection
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
 
@@ -26,6 +27,39 @@ from .api import find
 from .models import Client, ConsentRequest
 
 router = Router(tags=["benches"])
+
+
+class ScopesIn(Given):
+    """The scopes, or roles, that would be left."""
+
+    scopes: list[str]
+
+
+class StoppedOut(Schema):
+    """A user that would stop, at which operations, and what it would lack."""
+
+    name: str
+    operations: list[str]
+    lacks: list[str]
+
+
+class ScopeEffect(Schema):
+    """Whom a change of scopes would stop at a connection, and what it would still ask for in vain."""
+
+    ref: str
+    users: list[StoppedOut]
+    asks_in_vain: list[str]
+
+
+def _effects(found: list[benches.ScopeEffect]) -> list[dict[str, Any]]:
+    return [
+        {
+            "ref": one.ref,
+            "users": [{"name": user.user, "operations": list(user.operations), "lacks": sorted(user.lacks)} for user in one.users],
+            "asks_in_vain": list(one.asks_in_vain),
+        }
+        for one in found
+    ]
 
 
 class CallOut(Schema):
@@ -208,6 +242,20 @@ def scope_list(request: HttpRequest) -> list[dict[str, Any]]:
             "consents_missing": sum(one.administrator and one.name not in client.consents and one.name in client.scopes for one in profile.scopes) if scopes else 0,
         })  # fmt: skip
     return found
+
+
+@router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])
+def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[dict[str, Any]]:
+    """Whom it would stop if the client were permitted these scopes and no others. Nothing is changed."""
+    guard.need(request, "look")
+    return _effects(benches.effects_of_permitting(find(identity), given.scopes))
+
+
+@router.post("/connections/{ref}/scopes/previews", response=list[ScopeEffect])
+def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[dict[str, Any]]:
+    """Whom it would stop if the connection asked for these scopes and no others. Nothing is changed."""
+    guard.need(request, "look")
+    return _effects(benches.effects_of_asking(find_connection(ref), given.scopes))
 
 
 @router.get("/clients/{identity}/scopes", response=MatrixOut)

@@ -340,11 +340,15 @@ def preview(request: HttpRequest, key: str, given: ProfileIn) -> dict[str, Any]:
     application = find_application(key)
     profile = applications.read_given(given.profile, given.text)
     meanings = meaning.of_change(application, profile)
-    refs = {one["ref"] for one in meanings}
-    says = f"{len(refs)} of its connections would change." if refs else "None of its connections would change."
+    refs = {one.ref for one in meanings}
+    says = (
+        f"{len(refs)} of its connections would change."
+        if refs
+        else "None of its connections would change: their tests would send the same."
+    )
     return {
         "schemes": [scheme_out(one) for one in profile.schemes],
         "slots": [value_out(one) for one in profile.slots],
-        "meanings": meanings,
+        "meanings": [asdict(one) for one in meanings],
         "says": says,
     }

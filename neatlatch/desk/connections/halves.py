@@ -187,7 +187,7 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         },
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
         outgoing=tuple(settings.OUTGOING),
-        granted=_granted(connection),
+        granted=granted(connection),
         signed_in_as=person.account if person else "",
         signed_in_at=person.signed_in_at if person else None,
         changed_at=connection.changed_at,
@@ -195,7 +195,7 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
     )
 
 
-def _granted(connection: Connection) -> frozenset[str] | None:
+def granted(connection: Connection) -> frozenset[str] | None:
     """What every token that is held was granted."""
     sets = [frozenset(one.granted) for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
     return frozenset.intersection(*sets) if sets else None

@@ -1,41 +1,106 @@
-"""What a change of an application's profile means for its connections, worked out before it is saved."""
+"""What a change of an application's profile means for its connections: worked out before it is saved, and done with it."""
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
 
+from django.db.models import F
 from django.utils import timezone
 
-from neatlatch.core import pins
+from neatlatch.core import changes, pins, sent
 from neatlatch.core.profiles import Profile
+from neatlatch.core.schemes import OAUTH2
+from neatlatch.core.sent import Sender
+from neatlatch.desk.applications.following import Save, follows
 from neatlatch.desk.applications.models import Application
 
-from . import halves
+from . import halves, services
 from .models import Connection
 
+GONE = "Its way of being let in would be gone; it would have to change to another."
 
-def of_change(application: Application, profile: Profile) -> list[dict[str, Any]]:
-    """Every pin that would stand otherwise, connection by connection; a scheme that is taken away stops its connections at once."""
-    now, found = timezone.now(), []
+
+@dataclass(frozen=True)
+class Meaning:
+    """What a change means for a connection.
+
+    ``pin``: one that would stand otherwise, and how (``before``, ``after``). ``sent``: a request of a
+    test that would be sent otherwise. Neither: the connection would stop at once.
+    """
+
+    ref: str
+    why: str
+    pin: str = ""
+    before: str = ""
+    after: str = ""
+    sent: str = ""
+
+
+def of_change(application: Application, profile: Profile) -> list[Meaning]:
+    """Work out what a profile would change, connection by connection."""
+    before, now, found = application.read_profile(), timezone.now(), []
     for one in halves.each(Connection.objects.filter(place__application=application)):
         if profile.scheme(one.scheme) is None:
-            found.append(
-                {
-                    "ref": one.ref,
-                    "pin": "",
-                    "before": "",
-                    "after": "",
-                    "why": "Its way of being let in would be gone; it would have to change to another.",
-                }
-            )
+            found.append(Meaning(one.ref, GONE))
             continue
-        before = {pin.key: pin for pin in pins.work_out(halves.halves(one, now))}
-        after = {pin.key: pin for pin in pins.work_out(halves.halves(one, now, profile))}
-        for key in dict.fromkeys((*before, *after)):
-            old, new = before.get(key), after.get(key)
-            if old is None or new is None or old.fit is not new.fit:
-                shown = new or old
-                assert shown is not None
-                found.append({"ref": one.ref, "pin": shown.label, "before": old.fit.value if old else "", "after": new.fit.value if new else "",
-                              "why": new.why if new else "This pin would no longer be asked for."})  # fmt: skip
+        old_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now))}
+        new_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now, profile))}
+        found += [_of_pin(one.ref, old_pins.get(key), new_pins.get(key)) for key in dict.fromkeys((*old_pins, *new_pins))
+                  if _fit(old_pins.get(key)) != _fit(new_pins.get(key))]  # fmt: skip
+        found += _of_requests(one, before, profile)
     return found
+
+
+def _fit(pin: pins.Pin | None) -> str:
+    return pin.fit.value if pin else ""
+
+
+def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> Meaning:
+    shown = new or old
+    assert shown is not None
+    return Meaning(ref, new.why if new else "This pin would no longer be asked for.", shown.label, _fit(old), _fit(new))
+
+
+def _of_requests(connection: Connection, before: Profile, after: Profile) -> list[Meaning]:
+    old, new = _requests(connection, before), _requests(connection, after)
+    found = []
+    for what in dict.fromkeys((*old, *new)):
+        stood, stands = old.get(what), new.get(what)
+        if stood == stands:
+            continue
+        if stands is None:
+            why = "It would not be sent any more."
+        elif stood is None:
+            why = f"It would be sent in addition: {stands.method} {stands.address}."
+        else:
+            why = f"{'; '.join(changes.in_words(stood.told(), stands.told()))}."
+        found.append(Meaning(connection.ref, why, sent=what))
+    return found
+
+
+def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:
+    held: frozenset[str] | None
+    if connection.scheme in OAUTH2:
+        granted = halves.granted(connection)
+        held = frozenset(connection.scopes) if granted is None else granted
+    else:
+        rights = connection.client.rights if connection.client else []
+        held = frozenset(rights) if profile.roles and rights else None
+    sender = Sender(connection.scheme, connection.values, frozenset(connection.secrets()), frozenset(connection.scopes), held)
+    return sent.requests(profile, sender)
+
+
+@follows
+def no_longer_proven(application: Application, before: Profile, after: Profile) -> Save:
+    """Work out which connections would send something else: nobody has tried them since, once it is saved."""
+    rows = halves.each(Connection.objects.filter(place__application=application))
+    changed = [one.pk for one in rows if _requests(one, before) != _requests(one, after)]
+
+    def save() -> None:
+        for connection in Connection.objects.select_for_update().filter(pk__in=changed):
+            services.forget_health(connection)
+            connection.changed_at = timezone.now()
+            connection.save(update_fields=[*services.HEALTH, "changed_at"])
+        Connection.objects.filter(pk__in=changed).update(stamp=F("stamp") + 1)
+
+    return save

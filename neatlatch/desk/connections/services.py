@@ -270,6 +270,10 @@ def touched(connection: Connection, by: Person, leave: Leave | None = None) -> N
     destinations.settle(by, connection, leave)
 
 
+# The columns that forget_health changes.
+HEALTH = ("state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes")
+
+
 def forget_health(connection: Connection) -> None:
     """After a change on either side the past counts no more. Does not save."""
     fresh = health.after_change(health.Health())

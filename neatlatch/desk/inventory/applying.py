@@ -10,7 +10,7 @@ from uuid import UUID
 from django.db.models import F
 from django.utils import timezone
 
-from neatlatch.core import profiles
+from neatlatch.core import profile_keys, profiles
 from neatlatch.core.access import BadRules, formats
 from neatlatch.core.authority import ceiling
 from neatlatch.core.inventory.merging import Change
@@ -19,6 +19,7 @@ from neatlatch.core.scopes import malformed
 from neatlatch.core.windows import BadWindow
 from neatlatch.core.windows import read as read_window
 from neatlatch.desk.access.models import RuleBook
+from neatlatch.desk.applications.following import of_change as following_of
 from neatlatch.desk.applications.models import Application, Environment, Place, ProfileVersion
 from neatlatch.desk.applications.services import ADDRESS_FIELDS
 from neatlatch.desk.clients.models import Client
@@ -113,6 +114,8 @@ class Hand:
 
     def application(self, key: str, given: Given) -> None:
         """An application and its profile."""
+        if said := profile_keys.wrong_in(given["profile"]):
+            raise CannotApply("applications", key, said)
         try:
             read = profiles.from_dict(given["profile"])
         except profiles.BadProfile as error:
@@ -125,14 +128,17 @@ class Hand:
         if found is None:
             Application.objects.create(key=key, profile=profile, changed_by=self.by.username, **fields)
             return
+        following = []
         for name, value in fields.items():
             setattr(found, name, value)
         if found.profile != profile:
             ProfileVersion.objects.create(application=found, number=found.version, profile=found.profile, by=self.by.username, at=self.now)
-            found.profile = profile
+            following, found.profile = following_of(found, read), profile
         found.version += 1
         found.changed_by = self.by.username
         found.save()
+        for save in following:
+            save()
 
     def place(self, key: str, given: Given) -> None:
         """An application in an environment, with its access rules."""

@@ -80,7 +80,8 @@ class Stream:
             raise Fell(
                 Failure("socket", "reset", CauseClass.THEIRS, "What came back is not a frame of this protocol; check host and port.")
             ) from error
-        self.climb.exchanges.append(Exchange(**sent, status=200 if answer.get("ok") else 403, response_size=size, ms=_since(begun),
+        said = "ok" if answer.get("ok") else str(answer.get("error", "refused"))[:60]
+        self.climb.exchanges.append(Exchange(**sent, status=None, error=said, response_size=size, ms=_since(begun),
                                              response_body=mask(raw.decode("utf-8", "replace")[:4000], secrets)))  # fmt: skip
         return answer
 

@@ -115,11 +115,12 @@
         <h2 id="means-title" class="mb-1">What the change means</h2>
         {#if preview}
           <p class={preview.meanings.length ? 'text-error font-semibold' : ''}>{preview.says}</p>
-          {#each preview.meanings as one (one.ref + one.pin)}
+          {#each preview.meanings as one (`${one.ref} ${one.pin} ${one.sent}`)}
             <p class="mt-1">
               <a class="act" href="/connections/{one.ref}">{one.ref}</a>
               {#if one.pin}{one.pin}: {FITS[one.before] ?? one.before} → <strong>{FITS[one.after] ?? one.after}</strong>.{/if}
-              <span class="text-soft">{one.why}</span>
+              {#if one.sent}{one.sent[0]?.toUpperCase()}{one.sent.slice(1)}:{/if}
+              <span class="text-soft break-words">{one.why}</span>
             </p>
           {/each}
         {:else}<p class="help">Nothing is changed yet. Type on the left; it is worked out before anything is saved.</p>{/if}

@@ -4,6 +4,7 @@
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { goto, route } from '../../router'
@@ -45,6 +46,10 @@
       return false
     }
   }
+  let stops = $state(false)
+  let confirmingScopes = $state('')
+  const whoStops = (left: string[]) =>
+    ok(api.POST('/api/clients/{identity}/scopes/previews', { params: { path: { identity: id } }, body: { scopes: left } }))
   let changing = $state(false)
   async function change(body: { redirect_uris?: string[]; scopes?: string[] }): Promise<void> {
     changing = true
@@ -147,13 +152,25 @@
                     <span class="text-soft">{scope.meaning}</span></label
                   >
                 {/each}
-                <button class="btn btn-primary btn-sm" onclick={() => change({ scopes: scopes! })}
+                <ScopeEffects scopes={scopes!} ask={whoStops} bind:stops />
+                {#if stops}<label class="mt-2 mb-2 block max-w-md"
+                    ><span class="label-text">Somebody stops by this. To go on, type the client's name: {client.name}</span><input
+                      class="line-in"
+                      bind:value={confirmingScopes}
+                    /></label
+                  >{/if}
+                <button
+                  class="btn btn-primary btn-sm"
+                  disabled={stops && confirmingScopes !== client.name}
+                  onclick={() => change({ scopes: scopes! })}
                   >{client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}</button
                 >
                 <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
               {:else}
                 <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
-                {#if may('change')}<button class="act" onclick={() => (scopes = [...client.scopes])}>Change scopes</button>{/if}
+                {#if may('change')}<button class="act" onclick={() => ((confirmingScopes = ''), (scopes = [...client.scopes]))}
+                    >Change scopes</button
+                  >{/if}
               {/if}
             </dd>
           {:else}

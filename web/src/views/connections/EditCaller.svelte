@@ -4,6 +4,7 @@
   import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { goto } from '../../router'
+  import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import ValueFields from './ValueFields.svelte'
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
@@ -24,6 +25,8 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
 
+  const whoStops = (left: string[]) =>
+    ok(api.POST('/api/connections/{ref}/scopes/previews', { params: { path: { ref: start.ref } }, body: { scopes: left } }))
   async function save(event: Event): Promise<void> {
     event.preventDefault()
     problem = null
@@ -63,6 +66,7 @@
         >
       {/each}
     </div>
+    <ScopeEffects {scopes} ask={whoStops} />
   </fieldset>
   <div class="mb-3 flex flex-wrap items-end gap-5">
     <label

@@ -1,0 +1,40 @@
+"""Whom it stops when scopes or roles are taken away."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from .pins import Need
+from .scopes import allows, lacking
+
+
+@dataclass(frozen=True)
+class Stopped:
+    """A user that could work before and could not afterwards: the operations, and what they lack."""
+
+    user: str
+    operations: tuple[str, ...]
+    lacks: frozenset[str]
+
+
+def stopped_by(
+    before: Iterable[str],
+    after: Iterable[str],
+    needs: Iterable[Need],
+    implies: Mapping[str, Iterable[str]],
+) -> tuple[Stopped, ...]:
+    """Return who stops when ``before`` becomes ``after``, in the order of the needs.
+
+    Who could not work before either is not stopped by the change (DOMAIN §4: needed ⊆ closure(granted)).
+    """
+    held, left = frozenset(before), frozenset(after)
+    found: dict[str, Stopped] = {}
+    for need in needs:
+        if not allows(held, need.alternatives, implies):
+            continue
+        gap = lacking(left, need.alternatives, implies)
+        if gap:
+            known = found.get(need.user, Stopped(need.user, (), frozenset()))
+            found[need.user] = Stopped(need.user, (*known.operations, need.operation), known.lacks | gap)
+    return tuple(found.values())

@@ -1,0 +1,155 @@
+"""What a test of a connection would send, request by request, worked out without sending anything.
+
+Each request is made by the very functions that make it for a test, with a placeholder where a secret
+or a token goes; so whatever changes a request shows here, also a setting that nothing else compares.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from . import oauth2
+from .oauth2 import Request
+from .probing import Piece
+from .profiles import Operation, Profile, first_harmless
+from .schemes import CLIENT, CODE, JWT, OAUTH2, STREAM, Endpoint, Scheme
+from .scopes import allows
+from .sending import Credentials, NotComplete, dress
+
+# A nonce and a moment that are the same each time, so that equal requests have equal signatures.
+_NONCE, _MOMENT = "nonce", 0
+_MARK = "TEST"
+# It follows from everything else that is signed.
+_SIGNATURE = re.compile(r'(oauth_signature=")[^"]*')
+
+
+@dataclass(frozen=True)
+class Sender:
+    """What a connection brings along: its scheme, its values and the places it calls.
+
+    ``held`` are the scopes it was granted, or the rights its account has; ``None``: not known.
+    ``secrets`` are the keys of those it holds.
+    """
+
+    scheme: str
+    values: Mapping[str, str]
+    secrets: frozenset[str]
+    scopes: frozenset[str] = frozenset()
+    held: frozenset[str] | None = None
+
+
+@dataclass(frozen=True)
+class Sent:
+    """A request as it would be sent, or why it would not be (``missing``)."""
+
+    method: str = ""
+    address: str = ""
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: str = ""
+    missing: str = ""
+    # Where the answer to the making has the ID that stands in the address.
+    id_at: str = ""
+
+    def told(self) -> dict[str, Any]:
+        """Return it as changes are told (:func:`changes.in_words`)."""
+        request = f"{self.method} {self.address}".strip()
+        header = {name: _SIGNATURE.sub(r"\1…", value) for name, value in self.headers.items()}
+        return {"request": request, "header": header, "content": self.body, "ID at": self.id_at, "not sent": self.missing}
+
+
+def requests(profile: Profile, sender: Sender) -> dict[str, Sent]:
+    """Return every request of a test by what it is for, in their order; empty: its scheme is gone."""
+    scheme = profile.scheme(sender.scheme)
+    if scheme is None:
+        return {}
+    found = {}
+    if sender.scheme in OAUTH2:
+        found["sign-in"] = _sign_in(scheme, sender)
+    for one in scheme.endpoints:
+        found[f"call of {one.label}"] = _further(one, sender)
+    if sender.scheme != STREAM:
+        found |= _calls(profile, scheme, sender)
+    return found
+
+
+def _sign_in(scheme: Scheme, sender: Sender) -> Sent:
+    try:
+        return _shown(_token_request(scheme, sender))
+    except ValueError as error:
+        return Sent("POST", sender.values.get("token_endpoint", ""), missing=str(error))
+
+
+def _token_request(scheme: Scheme, sender: Sender) -> Request:
+    endpoint, values = sender.values.get("token_endpoint", ""), sender.values
+    secret = _placeholder("client_secret") if "client_secret" in sender.secrets else ""
+    client = oauth2.Client(values.get("client_id", ""), secret, values.get("client_sign_in", "client_secret_basic"))
+    if sender.scheme == CODE:
+        old = "ACCESS-TOKEN" if scheme.settings.get("renews_with") == "access" else ""
+        return oauth2.refresh_request(endpoint, client, "REFRESH-TOKEN", old)
+    if sender.scheme == JWT:
+        return oauth2.assertion_request(endpoint, "ASSERTION", sender.scopes)
+    assert sender.scheme == CLIENT
+    return oauth2.client_credentials_request(endpoint, client, sender.scopes)
+
+
+def _further(one: Endpoint, sender: Sender) -> Sent:
+    def own(keys: Mapping[str, str]) -> dict[str, str]:
+        return {key.removeprefix(f"{one.key}."): value for key, value in keys.items() if key.startswith(f"{one.key}.")}
+
+    values = own(sender.values)
+    held = Credentials(one.kind, values, own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets}), one.settings)
+    return _dressed(oauth2.api_request("GET", values.get("api_base", "").rstrip("/") + one.harmless), held)
+
+
+def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
+    def may(operation: Operation) -> bool:
+        return sender.held is None or allows(sender.held, operation.alternatives, profile.implies)
+
+    def call(method: str, path: str, body: Mapping[str, Any] | None = None) -> Sent:
+        address = sender.values.get("api_base", "").rstrip("/") + path
+        if sender.scheme in OAUTH2:
+            return _shown(oauth2.api_request(method, address, "ACCESS-TOKEN", body))
+        held = Credentials(sender.scheme, sender.values, {key: _placeholder(key) for key in sender.secrets}, scheme.settings)
+        return _dressed(oauth2.api_request(method, address, "", body), held)
+
+    found = {}
+    harmless = profile.harmless_call()
+    if sender.scheme in OAUTH2:
+        harmless = first_harmless(harmless, profile.operations, may)
+    if harmless is not None:
+        found["harmless call"] = call("GET", harmless.path)
+    elif sender.scheme not in OAUTH2:
+        found["harmless call"] = call("GET", "")
+    probe = profile.probe
+    if probe is not None:
+        # The application's own ID is known only afterwards; its name stands in its place.
+        piece = replace(Piece(probe, _MARK), id="ID")
+        make = next((one for one in profile.operations if one.covers(probe.make_method, piece.path(probe.make_path))), None)
+        if make is None or may(make):
+            found["making"] = call(probe.make_method, piece.path(probe.make_path), piece.body())
+            if probe.look_path:
+                found["look at what was made"] = call("GET", piece.path(probe.look_path))
+            found["clearing away"] = replace(call(probe.clear_method, piece.path(probe.clear_path)), id_at=probe.id_at)
+            return found
+    for operation in profile.operations:
+        if operation.method == "GET" and "{" not in operation.path and may(operation):
+            found[f"reading {operation.path}"] = call("GET", operation.path)
+    return found
+
+
+def _placeholder(key: str) -> str:
+    return key.upper().replace("_", "-")
+
+
+def _dressed(request: Request, held: Credentials) -> Sent:
+    try:
+        return _shown(dress(request, held, _NONCE, _MOMENT))
+    except NotComplete as error:
+        return replace(_shown(request), missing=str(error))
+
+
+def _shown(request: Request) -> Sent:
+    return Sent(request.method, request.url, dict(request.headers), request.body)

@@ -1,0 +1,48 @@
+<script lang="ts">
+  import type { Schemas } from '../api/client'
+  import ProblemBox from './ProblemBox.svelte'
+
+  /** Whom it would stop if these scopes were left and no others: asked at each change, and told before anything is saved. */
+  let {
+    scopes,
+    ask,
+    stops = $bindable(false),
+  }: { scopes: string[]; ask: (scopes: string[]) => Promise<Schemas['ScopeEffect'][]>; stops?: boolean } = $props()
+  let effects = $state<Schemas['ScopeEffect'][]>([])
+  let problem = $state<unknown>(null)
+
+  let asked = 0
+  $effect(() => {
+    const wanted = [...scopes]
+    const mine = ++asked
+    const later = setTimeout(async () => {
+      try {
+        const found = await ask(wanted)
+        if (mine !== asked) return
+        effects = found
+        stops = found.some((one) => one.users.length > 0)
+        problem = null
+      } catch (error) {
+        if (mine === asked) problem = error
+      }
+    }, 150)
+    return () => clearTimeout(later)
+  })
+</script>
+
+<div aria-live="polite" data-scope-effects={stops ? 'stops' : 'none'}>
+  {#each effects as one (one.ref)}
+    {#each one.users as user (user.name)}
+      <p class="text-error font-semibold">
+        ✗ {user.name} stops: it lacks {user.lacks.join(', ')} for {user.operations.join(', ')}
+        <span class="value text-base-content font-normal">{one.ref}</span>
+      </p>
+    {/each}
+    {#if one.asks_in_vain.length}
+      <p class="text-warning">
+        <span class="value">{one.ref}</span> still asks for {one.asks_in_vain.join(', ')}; its next token may be refused.
+      </p>
+    {/if}
+  {/each}
+</div>
+<ProblemBox {problem} />
