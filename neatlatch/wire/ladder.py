@@ -412,7 +412,8 @@ class Climb:
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
-            return self.entry.worked() or "—not tried: only a test by hand does real work here"
+            said = "nothing was done in a person's name" if plan.depth is Depth.SIGN_IN else "not tried: rounds make the harmless call only"
+            return self.entry.worked() or f"—{said}"
         if probe is None:
             return (yield from self._read_only_work())
         piece = Piece(probe, plan.mark)

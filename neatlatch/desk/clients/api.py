@@ -20,6 +20,7 @@ from neatlatch.desk.common import guard, problems
 from neatlatch.desk.common.given import Given, Moment
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.services import provider_changed
+from neatlatch.desk.credentials import ends
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.house import issuing
 
@@ -82,6 +83,8 @@ class SecretOut(Schema):
     state: str
     issued: datetime
     ends: datetime | None
+    # Whether people note its end here.
+    may_end: bool
 
 
 class StepOut(Schema):
@@ -185,7 +188,7 @@ def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = 
         "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
         "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
         "roles_label": profile.roles_label, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
-        "secrets": [{"id": c.pk, "kind": c.kind, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends} for c in credentials],
+        "secrets": [{"id": c.pk, "kind": c.kind, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends, "may_end": not ends.told_by(c)} for c in credentials],
         "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
         "connections": [one.ref for one in client.connections.all()], "handover": handover or waiting, "notes": list(notes),
     }  # fmt: skip

@@ -63,7 +63,8 @@ def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> Meaning:
 
 def _of_requests(connection: Connection, before: Profile, after: Profile) -> list[Meaning]:
     old, new = _requests(connection, before), _requests(connection, after)
-    found = []
+    # What changes several requests in the same way is said once.
+    found: dict[str, list[str]] = {}
     for what in dict.fromkeys((*old, *new)):
         stood, stands = old.get(what), new.get(what)
         if stood == stands:
@@ -74,8 +75,8 @@ def _of_requests(connection: Connection, before: Profile, after: Profile) -> lis
             why = f"It would be sent in addition: {stands.method} {stands.address}."
         else:
             why = f"{'; '.join(changes.in_words(stood.told(), stands.told()))}."
-        found.append(Meaning(connection.ref, why, sent=what))
-    return found
+        found.setdefault(why, []).append(what)
+    return [Meaning(connection.ref, why, sent=", ".join(whats)) for why, whats in found.items()]
 
 
 def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:

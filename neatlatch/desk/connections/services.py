@@ -26,6 +26,7 @@ from neatlatch.desk.certificates.models import Issued
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import heavy, safe
 from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.credentials import ends as credential_ends
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
@@ -234,15 +235,33 @@ def _pasted(by: Person, connection: Connection, value: Value, pasted: Pasted, en
         raise Problem(409, "The scheme was changed meanwhile.", "Nothing was kept. Look at the connection, then put the key in again.")
     else:
         text, notes, odd = check_pasted(pasted, value.key)
-    if client is not None:
-        # Pasted again is not a second secret: one entry for each value.
-        known = client.credentials.filter(fingerprint=safe.fingerprint(text), kind=value.key).first()
-        if known is not None:
-            destinations.put_in_for(connection, value.key, known)
-            return known, [*notes, *odd]
+    # Pasted again is not a second secret: one entry for each value.
+    known = _known(connection, value.key, safe.fingerprint(text))
+    if known is not None:
+        destinations.put_in_for(connection, value.key, known)
+        return known, [*notes, *odd, *_end_again(by, known, ends)]
     credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key)
     destinations.put_in_for(connection, value.key, credential)
     return credential, [*notes, *odd]
+
+
+def _known(connection: Connection, key: str, fingerprint: str) -> Credential | None:
+    """The secret that this very text is known as: of the connection's client, or what the connection holds under that key."""
+    if connection.client is not None:
+        return connection.client.credentials.filter(fingerprint=fingerprint, kind=key).first()
+    held = Credential.objects.filter(holders__connection=connection, holders__key=key, fingerprint=fingerprint).first()
+    return held if held is not None and held.lives else None
+
+
+def _end_again(by: Person, known: Credential, ends: Any) -> list[str]:
+    """The end that was said with a secret that is known already, noted; answers what to say of it. Without one, what was noted stays."""
+    if ends is None or known.ends == ends:
+        return []
+    if said := credential_ends.told_by(known):
+        return [f"its end stays as it was. {said}"]
+    if known.lives:
+        credential_ends.set_end(by, known, ends)
+    return []
 
 
 def _learn_end(connection: Connection) -> None:

@@ -91,6 +91,8 @@ class DueOut(Schema):
     says: str
     act: str = ""
     key: str = ""
+    # The credential whose end people note here.
+    credential: UUID | None = None
 
 
 class ClientChoice(Schema):
@@ -113,6 +115,8 @@ class HeldOut(Schema):
     ends: datetime | None
     put_in: datetime | None
     put_in_by: str
+    # The credential whose end people note here.
+    credential: UUID | None
 
 
 class CertificateOut(Schema):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any
+from uuid import UUID
 
 from django.utils import timezone
 
@@ -13,6 +14,8 @@ from neatlatch.core.schemes import CODE, KINDS, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.api import environment_out, scheme_out, value_out
 from neatlatch.desk.clients.models import Client
+from neatlatch.desk.credentials import ends
+from neatlatch.desk.credentials.models import Credential
 
 from . import destinations, halves, sign_in
 from .models import Connection
@@ -55,7 +58,7 @@ def _due(connection: Connection) -> list[dict[str, Any]]:
             continue
         label = value.label if value else key.rpartition(".")[2].replace("_", " ").capitalize()
         found.append({"what": f"{label} {credential.hint}", "at": credential.ends, "says": "" if credential.ends else "no end date known", "act": "put_secret",
-                      "key": key})  # fmt: skip
+                      "key": key, "credential": _end_is_noted(credential)})  # fmt: skip
     sight = halves.certificate_sight(connection, timezone.now()) if "certificate" in connection.values else None
     if sight is not None:
         found.append({"what": "Certificate chain", "at": sight.ends, "says": "", "act": "put_certificate"})
@@ -114,8 +117,13 @@ def _held(connection: Connection, scheme: Scheme) -> list[dict[str, Any]]:
     for value in scheme.secrets():
         one = secrets.get(value.key)
         found.append({"key": value.key, "label": value.label, "type": value.type, "where": value.where, "hint": one.hint if one else "", "ends": one.ends if one else None,
-                      "put_in": one.issued if one else None, "put_in_by": one.put_in_by if one else ""})  # fmt: skip
+                      "put_in": one.issued if one else None, "put_in_by": one.put_in_by if one else "", "credential": _end_is_noted(one)})  # fmt: skip
     return found
+
+
+def _end_is_noted(credential: Credential | None) -> UUID | None:
+    """The key of a credential whose end people have to say."""
+    return credential.pk if credential is not None and not ends.told_by(credential) else None
 
 
 def _certificate(both: pins.Halves) -> dict[str, Any] | None:

@@ -17,11 +17,12 @@ from neatlatch.desk.applications.api import find_environment
 from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import filtering, guard, problems
 
-from . import handing, leaks, life, services
+from . import ends, handing, leaks, life, services
 from .models import Credential, Handover
 from .shapes import (
     AskedHandoverOut,
     CredentialOut,
+    EndIn,
     FileIn,
     FileMade,
     HandoverOut,
@@ -109,6 +110,16 @@ def credential(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     if found is None:
         raise problems.not_found("credential")
     return life.whole(found, timezone.now())
+
+
+@router.put("/credentials/{identity}/end", response=WholeCredentialOut)
+def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> dict[str, Any]:
+    """Note when a secret ends, where people have to say it."""
+    by = guard.need(request, "change")
+    found = Credential.objects.defer("value").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    return life.whole(ends.set_end(by, found, given.ends), timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)

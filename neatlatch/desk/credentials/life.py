@@ -16,6 +16,7 @@ from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.replacing.models import Replacement
 from neatlatch.desk.users.models import User
 
+from . import ends
 from .handing import as_receipt
 from .models import Credential
 
@@ -96,7 +97,7 @@ def whole(credential: Credential, now: datetime) -> dict[str, Any]:
     handover = getattr(credential, "handover", None)
     return row | {
         "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
-        "public_key": credential.public_key, "why": credential.why, "revoked": credential.revoked,
+        "public_key": credential.public_key, "end_told_by": ends.told_by(credential), "why": credential.why, "revoked": credential.revoked,
         "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
         "drawn_by": drawn_by([credential.pk])[credential.pk],
         "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,

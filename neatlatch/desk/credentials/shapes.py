@@ -7,7 +7,7 @@ from uuid import UUID
 
 from ninja import Schema
 
-from neatlatch.desk.common.given import Given
+from neatlatch.desk.common.given import Given, Moment
 
 
 class CredentialMarkOut(Schema):
@@ -148,6 +148,8 @@ class WholeCredentialOut(CredentialOut):
     why: str
     revoked: datetime | None
     reveals: bool
+    # Who else says when it ends, as a sentence; empty: people do.
+    end_told_by: str
     life: list[LifeOut]
     receipt: ReceiptOut | None
     drawn_by: list[DrawnByOut]
@@ -315,3 +317,9 @@ class Shown(Schema):
 
     value: str
     hide_after_seconds: int
+
+
+class EndIn(Given):
+    """When a secret ends; null: no end is known."""
+
+    ends: Moment | None

@@ -1118,6 +1118,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/credentials/{identity}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set End
+         * @description Note when a secret ends, where people have to say it.
+         */
+        put: operations["neatlatch_desk_credentials_api_set_end"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/handovers/{identity}": {
         parameters: {
             query?: never;
@@ -4508,6 +4528,8 @@ export interface components {
             issued: string;
             /** Ends */
             ends: string | null;
+            /** May End */
+            may_end: boolean;
         };
         /**
          * StepOut
@@ -5677,6 +5699,8 @@ export interface components {
             revoked: string | null;
             /** Reveals */
             reveals: boolean;
+            /** End Told By */
+            end_told_by: string;
             /** Life */
             life: components["schemas"]["LifeOut"][];
             receipt: components["schemas"]["ReceiptOut"] | null;
@@ -5688,6 +5712,14 @@ export interface components {
             replaced_by_key: string | null;
             /** Replacement */
             replacement: string | null;
+        };
+        /**
+         * EndIn
+         * @description When a secret ends; null: no end is known.
+         */
+        EndIn: {
+            /** Ends */
+            ends: string | null;
         };
         /**
          * HandoverOut
@@ -7081,6 +7113,8 @@ export interface components {
              * @default
              */
             key: string;
+            /** Credential */
+            credential?: string | null;
         };
         /**
          * HeldOut
@@ -7103,6 +7137,8 @@ export interface components {
             put_in: string | null;
             /** Put In By */
             put_in_by: string;
+            /** Credential */
+            credential: string | null;
         };
         /**
          * MoveOut
@@ -17203,6 +17239,140 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeCredentialOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    neatlatch_desk_credentials_api_set_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndIn"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

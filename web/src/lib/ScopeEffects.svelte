@@ -7,7 +7,13 @@
     scopes,
     ask,
     stops = $bindable(false),
-  }: { scopes: string[]; ask: (scopes: string[]) => Promise<Schemas['ScopeEffect'][]>; stops?: boolean } = $props()
+    named = true,
+  }: {
+    named?: boolean
+    scopes: string[]
+    ask: (scopes: string[]) => Promise<Schemas['ScopeEffect'][]>
+    stops?: boolean
+  } = $props()
   let effects = $state<Schemas['ScopeEffect'][]>([])
   let problem = $state<unknown>(null)
 
@@ -35,7 +41,7 @@
     {#each one.users as user (user.name)}
       <p class="text-error font-semibold">
         ✗ {user.name} stops: it lacks {user.lacks.join(', ')} for {user.operations.join(', ')}
-        <span class="value text-base-content font-normal">{one.ref}</span>
+        {#if named}<span class="value text-base-content font-normal">{one.ref}</span>{/if}
       </p>
     {/each}
     {#if one.asks_in_vain.length}

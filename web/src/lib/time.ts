@@ -37,6 +37,18 @@ export function day(at: string | null | undefined): string {
   return new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' }).format(new Date(at))
 }
 
+/** The moment at which a day begins in the reader's zone; what ends “on” that day is counted as ended from then. */
+export function onDay(date: string): string {
+  return new Date(`${date}T00:00:00`).toISOString()
+}
+
+/** The day of a moment in the reader's zone, as a date field wants it. */
+export function dayOf(at: string): string {
+  const moment = new Date(at)
+  const two = (part: number) => String(part).padStart(2, '0')
+  return `${moment.getFullYear()}-${two(moment.getMonth() + 1)}-${two(moment.getDate())}`
+}
+
 /** Milliseconds: “112 ms”, “2.4 s”. */
 export function millis(ms: number): string {
   return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`

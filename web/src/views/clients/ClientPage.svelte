@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Client } from '../../api/client'
+  import EndOf from '../../lib/EndOf.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -229,6 +230,7 @@
             <p>
               <span class="value">{secret.hint}</span>
               {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
+              {#if secret.may_end}<EndOf id={secret.id} ends={secret.ends} hint={secret.hint} />{/if}
             </p>
           {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
         </section>{/if}

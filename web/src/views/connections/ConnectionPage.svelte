@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut } from '../../api/client'
+  import EndOf from '../../lib/EndOf.svelte'
   import { clock } from '../../lib/clock.svelte'
   import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
@@ -195,7 +196,11 @@
               >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
                 <button class="act" onclick={() => (one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key))}
                   >replace</button
-                >{:else if one.act === 'sign_in' && !connection.individual && may('test')}
+                >{#if one.credential}&nbsp;· <EndOf
+                    id={one.credential}
+                    ends={one.at}
+                    hint={one.what}
+                  />{/if}{:else if one.act === 'sign_in' && !connection.individual && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >
           </p>

@@ -66,7 +66,7 @@
         >
       {/each}
     </div>
-    <ScopeEffects {scopes} ask={whoStops} />
+    <ScopeEffects {scopes} ask={whoStops} named={false} />
   </fieldset>
   <div class="mb-3 flex flex-wrap items-end gap-5">
     <label

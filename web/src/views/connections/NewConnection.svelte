@@ -2,6 +2,7 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, once, Problem } from '../../api/client'
   import Field from '../../lib/Field.svelte'
+  import { onDay } from '../../lib/time'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { takesClients } from '../../lib/words'
@@ -89,7 +90,7 @@
         scopes: form.scopes,
         slots: {},
         secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
-        secret_ends: form.ends ? `${form.ends}T00:00:00Z` : null,
+        secret_ends: form.ends ? onDay(form.ends) : null,
       }
       const made = await ok(api.POST('/api/connections', { body, headers: sent.headers(body) }))
       form.secrets = {}

@@ -3,6 +3,7 @@
   import { api, ok, Problem, type Connection } from '../../api/client'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { onDay } from '../../lib/time'
   import { lower } from '../../lib/words'
 
   let {
@@ -21,7 +22,7 @@
     event.preventDefault()
     problem = null
     try {
-      const body = { secret, key: wanted?.key ?? '', ends: ends ? `${ends}T00:00:00Z` : null }
+      const body = { secret, key: wanted?.key ?? '', ends: ends ? onDay(ends) : null }
       const saved = await ok(api.POST('/api/connections/{ref}/secrets', { params: { path: { ref: connection.ref } }, body }))
       secret = ''
       await queries.invalidateQueries()

@@ -2,6 +2,8 @@
   import { useQueryClient } from '@tanstack/svelte-query'
   import { untrack } from 'svelte'
   import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
+  import EndOf from '../../lib/EndOf.svelte'
+  import When from '../../lib/When.svelte'
   import Field from '../../lib/Field.svelte'
   import Intake from '../../lib/Intake.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -96,7 +98,11 @@
     {#each connection.secrets.filter((one) => one.type !== 'key') as one (one.key)}
       <p class="flex min-h-[30px] items-baseline gap-3">
         <span class="text-soft w-36">{one.label}</span>
-        <span class="value">{one.hint ? `•••• ends ${one.hint}` : '—'}</span>
+        <span class="value">{one.hint ? `•••• ${one.hint}` : '—'}</span>
+        {#if one.hint}<span class="help"
+            >{#if one.ends}<When at={one.ends} prefix="ends " />{:else}no end is known{/if}</span
+          >{/if}
+        {#if one.credential}<EndOf id={one.credential} ends={one.ends} hint={one.hint} />{/if}
         {#if may('change')}<button class="act" onclick={() => (which = which === one.key ? '' : one.key)}
             >{one.hint ? 'Replace' : 'Put in'}</button
           >{/if}

@@ -81,7 +81,7 @@
         The credential alone is good. This test did not try the whole road.
       </p>
     {:else if test?.passed}<p class="text-success mt-2 font-semibold">
-        All rungs passed{test.rungs.some((one) => one.skipped) ? ', where there was something to try' : ''}.
+        {test.rungs.some((one) => one.skipped) ? 'Every rung that was tried passed' : 'All rungs passed'}.
       </p>{/if}
     {#if test && ended(test) && connection.state === 'not_proven' && !(test.passed && partial)}
       <p class="bg-quiet-ground mt-2 rounded-md px-3 py-2">This was before the last change. Nobody has tried since.</p>

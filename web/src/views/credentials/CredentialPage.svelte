@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { onDestroy } from 'svelte'
   import { api, ok, Problem } from '../../api/client'
+  import EndOf from '../../lib/EndOf.svelte'
   import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
   import CodeField from '../../lib/CodeField.svelte'
@@ -154,6 +155,12 @@
               : one.source === 'registered'
                 ? 'by the application'
                 : 'pasted'}
+          </dd>
+          <dt class="text-soft">{one.over ? 'Ended' : 'Ends'}</dt>
+          <dd>
+            {#if one.ends}<When at={one.ends} />{:else}no end is known{/if}
+            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span
+              >{:else if !['revoked', 'retired'].includes(one.state)}<EndOf id={one.id} ends={one.ends} hint={one.hint} />{/if}
           </dd>
           <dt class="text-soft">Kept as</dt>
           <dd>{one.sealed ? 'a sealed value' : one.house ? 'a digest only; nobody can read it back' : 'a reference only'}</dd>

@@ -30,7 +30,7 @@
   </p>
   {#each rules.data?.environments ?? [] as { environment, permitted } (environment.key)}
     <div class="flex min-h-[30px] items-center gap-4" data-permission={environment.key}>
-      <EnvBadge {environment} />
+      <span class="w-24"><EnvBadge {environment} /></span>
       <span>{permitted ? 'real work, where the connection permits it too' : 'the harmless call only'}</span>
       {#if may('change')}<button
           class="act ms-auto"

@@ -33,7 +33,7 @@
 <svelte:head><title>Rounds · Neat Latch</title></svelte:head>
 <header class="mb-3 flex items-center gap-4">
   <h1>Rounds</h1>
-  {#if often}<span class="help">every connection is tested, and again {often} after</span>{/if}
+  {#if often}<span class="help">every connection is tested every {often}</span>{/if}
   {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
       >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
     >{/if}
@@ -59,7 +59,7 @@
       </table>
     </div>
   {:else}<p class="sheet max-w-xl p-6">
-      A round tests every connection once. The worker begins one {often} after the last; you can begin one now.
+      A round tests every connection once. The worker begins one every {often}; you can begin one now.
     </p>{/if}
 {/if}
 <Leftovers />
