@@ -27,6 +27,8 @@ class Watched:
     can_renew: bool = False
     refresh_ends: datetime | None = None
     renewal_refused: str = ""
+    # Whose account it is that cannot be renewed, where each person has their own.
+    whose: str = ""
     secret_ends: datetime | None = None
     secret_hint: str = ""
     secret_words: str = "Client secret"
@@ -107,8 +109,8 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         if watched.renewal_refused:
             add(
                 watched.access_ends,
-                f"Renewal was refused: {watched.renewal_refused} The access token is the last one.",
-                Act("sign_in", "Sign in again"),
+                f"Renewal{f' for {watched.whose}' if watched.whose else ''} was refused: {watched.renewal_refused} The access token is the last one.",
+                Act("open", "Open") if watched.whose else Act("sign_in", "Sign in again"),
             )
         elif not watched.can_renew and watched.access_ends is not None:
             add(watched.access_ends, "The access token ends, and there is no refresh token to renew it.", Act("sign_in", "Sign in again"))

@@ -110,9 +110,9 @@ def revocation_request(endpoint: str, client: Client, token: str, hint: str) -> 
     return _form_request(endpoint, client, {"token": token, "token_type_hint": hint}, (token,))
 
 
-def introspection_request(endpoint: str, client: Client, token: str) -> Request:
-    """Ask whether a token is alive, and whose it is (RFC 7662 §2.1)."""
-    return _form_request(endpoint, client, {"token": token, "token_type_hint": "access_token"}, (token,))
+def introspection_request(endpoint: str, client: Client, token: str, hint: str = "access_token") -> Request:
+    """Ask whether a token is alive, and whose it is (RFC 7662 §2.1); ``hint`` is access_token or refresh_token."""
+    return _form_request(endpoint, client, {"token": token, "token_type_hint": hint}, (token,))
 
 
 def registration_request(endpoint: str, fields: Mapping[str, Any], initial_token: str = "") -> Request:

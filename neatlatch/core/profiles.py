@@ -73,11 +73,15 @@ class Probe:
 
 @dataclass(frozen=True)
 class Limits:
-    """What the application allows: live secrets, seconds a token lives, seconds a change takes to spread."""
+    """What the application allows: live secrets, seconds a token lives, seconds a change takes to spread.
+
+    ``idle_life``: seconds after which a refresh token ends that was not used; 0: it does not say.
+    """
 
     live_secrets: int = 1
     token_life: int = 3600
     spread: int = 30
+    idle_life: int = 0
 
 
 @dataclass(frozen=True)

@@ -287,7 +287,10 @@ class Provider:
         """RFC 7662."""
         form = await self._form(request)
         client = self._authenticate(request, form)
-        kept = self.store.data["access"].get(digest(form.get("token", "")))
+        shown = digest(form.get("token", ""))
+        kept = self.store.data["access"].get(shown)
+        if kept is None and (refresh := self.store.data["refresh"].get(shown)) is not None and refresh["client_id"] == client["client_id"]:
+            return JSONResponse({"active": not refresh["next"]}, headers=NO_STORE)
         if kept is None or kept["client_id"] != client["client_id"] or kept["ends"] < clock.now():
             return JSONResponse({"active": False}, headers=NO_STORE)
         return JSONResponse({"active": True, "client_id": kept["client_id"], "username": kept["account"], "scope": kept["scope"],

@@ -11,7 +11,7 @@ from django.db import connections as databases
 from django.utils import timezone
 
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.connections import destinations, halves, tokens
+from neatlatch.desk.connections import destinations, halves, renewals, tokens
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, TokenSet
 from neatlatch.desk.journal.models import Entry
@@ -50,9 +50,9 @@ def test_held_while_it_lives_renewed_when_near_its_end(setup: Setup) -> None:
 
 def test_renewed_by_the_clock(setup: Setup) -> None:
     connection = setup.latched()
-    assert tokens.renew_those_due() == 0
+    assert renewals.look_after_all() == 0
     bring_near_the_end(connection)
-    assert tokens.renew_those_due() == 1
+    assert renewals.look_after_all() == 1
     assert setup.test(connection).passed
 
 
@@ -119,7 +119,7 @@ def test_a_renewal_that_is_refused_is_told_and_not_tried_again_and_again(setup: 
     assert Entry.objects.filter(did="was refused a renewal").exists()
     bring_near_the_end(connection)
     asked = setup.stand_ins.calls("token")
-    assert tokens.renew_those_due() == 0
+    assert renewals.look_after_all() == 0
     with pytest.raises(NoToken, match="invalid_grant"):
         hold(connection, force=True)
     assert setup.stand_ins.calls("token") == asked

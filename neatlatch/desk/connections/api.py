@@ -24,7 +24,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import Use
 
-from . import accounts, destinations, halves, meaning, mending, services, setting_up, sign_in
+from . import accounts, destinations, halves, meaning, mending, renewals, services, setting_up, sign_in
 from . import rows as rows_of
 from .destinations import leave_asked
 from .models import Connection, SignIn
@@ -42,6 +42,7 @@ from .shapes import (
     IntakeIn,
     IntakeOut,
     IntakeTake,
+    RenewalOut,
     SchemeName,
     SecretIn,
     SetUpIn,
@@ -302,6 +303,15 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
         )
     begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
     return 201, {"id": begun.pk, "address": address}
+
+
+@router.post("/connections/{ref}/renewals", response=RenewalOut)
+def renew(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Test renewal alone: get a new access token now. Where each has their own account, one's own."""
+    found = find(ref)
+    own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
+    by = guard.need(request, "look" if own else "test")
+    return asdict(renewals.renew(by, found))
 
 
 @router.get("/sign-ins/{identity}", response=SignInState)

@@ -264,7 +264,8 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
-    tokens = connection.tokens
+    refused = [one for one in connection.token_sets.all() if one.refused and one.person is not None and connection.individual]
+    tokens = min(refused, key=lambda one: one.ends or now, default=connection.tokens)
     ending = [one for one in connection.secrets().values() if one.ends is not None]
     credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None
@@ -278,6 +279,7 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         has_access=tokens is not None,
         can_renew=tokens is not None and tokens.refresh is not None,
         renewal_refused=tokens.refused if tokens else "",
+        whose=tokens.person.shown_name if tokens and tokens.person else "",
         secret_ends=credential.ends if credential else None,
         secret_hint=credential.hint if credential else "",
         secret_words=_words(connection, credential),

@@ -130,6 +130,8 @@ class TokenSet(models.Model):
     lease = models.CharField(max_length=64, blank=True)
     lease_until = models.DateTimeField(null=True)
     refused = models.CharField(max_length=300, blank=True)
+    # When the provider was last asked whether the refresh token lives.
+    asked_at = models.DateTimeField(null=True)
 
     class Meta:
         constraints = [

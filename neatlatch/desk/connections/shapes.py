@@ -180,6 +180,8 @@ class ConnectionOut(ConnectionRow):
     choices: list[ClientChoice]
     operations: list[str]
     signs_person_in: bool
+    # Whether it has a token that can be renewed by hand.
+    renewable: bool
     signed_in: bool
     curl: str
     last_test: UUID | None
@@ -360,6 +362,14 @@ class SignInIn(Given):
 
     back: str = ""
     for_tests: bool | None = None
+
+
+class RenewalOut(Schema):
+    """How a renewal went, in a sentence; ``ends``: when the access token that is held now ends."""
+
+    renewed: bool
+    says: str
+    ends: datetime | None
 
 
 class SignInOut(Schema):

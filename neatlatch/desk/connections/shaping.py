@@ -10,7 +10,7 @@ from django.utils import timezone
 from neatlatch.core import breaks, health, pins
 from neatlatch.core.evidence import curl_line
 from neatlatch.core.pins import Pin
-from neatlatch.core.schemes import CODE, KINDS, STREAM, Scheme
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.applications.api import environment_out, scheme_out, value_out
 from neatlatch.desk.clients.models import Client
@@ -103,7 +103,8 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "tests_as": connection.tests_as, "tests_do": limits.says(), "work_in_rounds": connection.work_in_rounds, "passes": connection.passes,
         "passes_wanted": health.PASSES_WANTED, "rounds_try_what_failed": limits.of_round().tries(connection.failed_rung),
         "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
-        "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE, "signed_in": held is not None,
+        "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE,
+        "renewable": connection.scheme in OAUTH2 and not connection.individual and (connection.scheme != CODE or bool(held and held.refresh)), "signed_in": held is not None,
         "curl": _curl(connection, scheme, call.method, call.path) if call else "",
         "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
         "next_break": soonest.why if soonest else "", "notes": notes or {},

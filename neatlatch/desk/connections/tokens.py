@@ -18,7 +18,7 @@ from datetime import datetime, timedelta
 
 import structlog
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import F, QuerySet
 from django.utils import timezone
 
 from neatlatch.core import keys, lifetimes, oauth2
@@ -349,26 +349,10 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
     def give_back() -> None:
         with transaction.atomic():
             if TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes) and refused:
+                Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
                 write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
 
     won.until_saved(give_back, _about(connection, tokens.person_id))
-
-
-def renew_those_due(stop_at: float = 50.0) -> int:
-    """Renew every token that is near its end; answers how many were. Stops after ``stop_at`` seconds, the next tick goes on."""
-    begun, renewed = time.monotonic(), 0
-    rows = TokenSet.objects.filter(ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False)
-    for tokens in rows.select_related("connection__place__application").order_by("ends"):
-        if time.monotonic() - begun > stop_at:
-            break
-        if is_due(tokens, timezone.now()):
-            try:
-                with destinations.road_of(tokens.connection, 15.0) as way:
-                    held, _ = hold(tokens.connection, way, person=tokens.person_id)
-                renewed += held.renewed
-            except (NoToken, RoadError) as error:
-                log.warning("renewal failed", connection=tokens.connection.ref, why=str(error))
-    return renewed
 
 
 def revoke(connection: Connection, person: int | None = None, *, shared: bool = False) -> str:

@@ -10,7 +10,7 @@ from django.utils import timezone
 from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
 from neatlatch.desk.common import guard, won
-from neatlatch.desk.connections import tokens
+from neatlatch.desk.connections import renewals
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
@@ -52,7 +52,7 @@ def look_after_rounds() -> None:
 def renew() -> None:
     """Renew tokens that are near their end, and save what a process that is gone had won."""
     won.take_up()
-    tokens.renew_those_due()
+    renewals.look_after_all()
 
 
 def keep_house() -> None:

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
-  import { api, ok, type PinOut } from '../../api/client'
+  import { api, ok, type PinOut, type Schemas } from '../../api/client'
   import EndOf from '../../lib/EndOf.svelte'
   import { clock } from '../../lib/clock.svelte'
   import { acting } from '../../lib/acting.svelte'
@@ -53,6 +53,12 @@
     run(async () => {
       const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref } } }))
       watching = begun.id
+    })
+  let renewal = $state<Schemas['RenewalOut'] | null>(null)
+  const renew = () =>
+    acts.run(async () => {
+      renewal = null
+      renewal = await ok(api.POST('/api/connections/{ref}/renewals', { params: { path: { ref } } }))
     })
   const signIn = () =>
     run(async () => {
@@ -205,6 +211,11 @@
             >
           </p>
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
+        {#if connection.renewable && may('test')}<p>
+            <button class="act" disabled={acts.busy} onclick={renew}>Test renewal</button>
+            {#if renewal}<span role="status" class={renewal.renewed ? 'text-success' : 'text-error font-semibold'}>{renewal.says}</span
+              >{/if}
+          </p>{/if}
         {#if connection.client}<p class="mt-1 flex flex-wrap gap-x-4">
             <a class="act" href="/clients/{connection.client}">The client at the provider</a>
             <a class="act" href="/clients/{connection.client}/scopes">What it may do</a>
