@@ -213,7 +213,8 @@
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
         {#if connection.renewable && may('test')}<p>
             <button class="act" disabled={acts.busy} onclick={renew}>Test renewal</button>
-            {#if renewal}<span role="status" class={renewal.renewed ? 'text-success' : 'text-error font-semibold'}>{renewal.says}</span
+            {#if renewal}<span role="status" class={renewal.renewed ? 'text-success' : 'text-error font-semibold'}
+                >{renewal.says}</span
               >{/if}
           </p>{/if}
         {#if connection.client}<p class="mt-1 flex flex-wrap gap-x-4">
