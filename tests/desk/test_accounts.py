@@ -195,6 +195,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
 def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -> None:
     setup.latched()
     setup.sign_in(fresh(), PERSON)
+    send(setup.web(), "post", "/connections/cargo/set-aside", {"use": True})
     Person.objects.create_user("orr", password=PASSWORD, first_name="Morag", last_name="Orr", role="reader")
     things = send(setup.web(), "get", "/people/orr/belongings")["things"]
     assert [(one["what"], one["act"]) for one in things] == [("shared connection", "look")]

@@ -12,13 +12,14 @@ from django.utils import timezone
 from neatlatch.core.destinations import origin
 from neatlatch.core.profiles import CLIENT
 from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.connections import aside, sign_in
 from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections import sign_in
-from neatlatch.desk.connections.models import Connection, SignIn, TokenSet
+from neatlatch.desk.connections.models import Connection, SetAside, SignIn, TokenSet
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.people.models import Person
 
 from .conftest import PERSON, SERVICE, URI, Setup
+from .test_workbenches import send
 
 
 def come_back(setup: Setup, back: str) -> SignIn | None:
@@ -45,6 +46,58 @@ def test_the_wrong_account(setup: Setup) -> None:
     done = setup.sign_in(ready(setup), PERSON)
     assert done.outcome == "wrong_account"
     assert f"{PERSON} signed in, but {SERVICE} was expected" in done.says
+
+
+def test_what_works_stays_until_somebody_chooses(setup: Setup) -> None:
+    """F8: the wrong account's tokens took the place of the working ones at once, and jobs acted as that person."""
+    connection = setup.latched()
+    working = TokenSet.objects.get()
+    before, there = working.open_access().reveal(), setup.stand_ins.state()
+    assert setup.sign_in(connection, PERSON).outcome == "wrong_account"
+    held = TokenSet.objects.get()
+    assert (held.account, held.open_access().reveal(), held.generation) == (SERVICE, before, working.generation)
+    assert setup.test(connection).passed
+    web = setup.web("operator")
+    told = send(web, "get", "/connections/cargo")
+    assert (told["set_aside"]["account"], told["set_aside"]["by"], told["state"]) == (PERSON, setup.by.username, "latched")
+    send(setup.web("reader"), "post", "/connections/cargo/set-aside", {"use": True}, 403)
+    # Ended: there, too.
+    send(web, "post", "/connections/cargo/set-aside", {"use": False})
+    assert (TokenSet.objects.get().account, SetAside.objects.count()) == (SERVICE, 0)
+    after = setup.stand_ins.state()
+    assert (after["access"], after["refresh"]) == (there["access"], there["refresh"])
+    send(web, "post", "/connections/cargo/set-aside", {"use": False}, 409)
+
+
+def test_the_other_account_is_chosen(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+    send(setup.web(), "post", "/connections/cargo/set-aside", {"use": True})
+    held = TokenSet.objects.get()
+    assert (held.account, SetAside.objects.count()) == (PERSON, 0)
+    assert held.open_refresh().reveal()
+    assert setup.test(connection).passed
+
+
+def test_the_right_account_ends_what_was_set_aside(setup: Setup) -> None:
+    connection = ready(setup)
+    assert setup.sign_in(connection, PERSON).outcome == "wrong_account"
+    assert (TokenSet.objects.count(), SetAside.objects.count()) == (0, 1)  # no token was in use, and none is by it
+    setup.sign_in(connection, PERSON)
+    assert SetAside.objects.count() == 1
+    assert setup.sign_in(connection).outcome == "signed_in"
+    assert (TokenSet.objects.get().account, SetAside.objects.count()) == (SERVICE, 0)
+    assert setup.stand_ins.state()["refresh"] == 1
+
+
+def test_what_nobody_chooses_is_ended_after_a_day(setup: Setup) -> None:
+    setup.sign_in(ready(setup), PERSON)
+    now = timezone.now()
+    aside.let_go_of_old(now)
+    assert SetAside.objects.count() == 1
+    aside.let_go_of_old(now + timedelta(days=1, seconds=1))
+    assert SetAside.objects.count() == 0
+    assert setup.stand_ins.state()["refresh"] == 0
 
 
 def test_denied(setup: Setup) -> None:

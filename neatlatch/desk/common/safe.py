@@ -41,6 +41,7 @@ SEALED = (
     ("connections.TokenSet", "access"),
     ("connections.TokenSet", "refresh"),
     ("connections.SignIn", "verifier"),
+    ("connections.SetAside", "tokens"),
     ("house.SigningKey", "private"),
     ("people.Person", "factor"),
     ("people.Person", "factor_begun"),

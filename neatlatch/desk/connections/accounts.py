@@ -16,7 +16,7 @@ from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person, Team
 
 from . import halves, services, tokens
-from .models import Account, Connection, TokenSet
+from .models import Account, Connection, SetAside, TokenSet
 
 
 @dataclass(frozen=True)
@@ -108,6 +108,7 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
         check_unchanged(connection.version, seen)
         if individual != connection.individual:
             TokenSet.objects.filter(connection=connection).delete()
+            SetAside.objects.filter(connection=connection).delete()
             connection.individual = individual
             services.forget_health(connection)
         elif tests_as != connection.tests_as:

@@ -24,7 +24,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.desk.users import services as users
 from neatlatch.desk.users.models import Use
 
-from . import accounts, destinations, halves, meaning, mending, renewals, services, setting_up, sign_in
+from . import accounts, aside, destinations, halves, meaning, mending, renewals, services, setting_up, sign_in
 from . import rows as rows_of
 from .destinations import leave_asked
 from .models import Connection, SignIn
@@ -45,6 +45,7 @@ from .shapes import (
     RenewalOut,
     SchemeName,
     SecretIn,
+    SetAsideChoice,
     SetUpIn,
     SetUpOut,
     SignInIn,
@@ -303,6 +304,14 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
         )
     begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
     return 201, {"id": begun.pk, "address": address}
+
+
+@router.post("/connections/{ref}/set-aside", response=ConnectionOut)
+def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> dict[str, Any]:
+    """Use the tokens of a wrong account that were set aside, or end them."""
+    by, found = guard.need(request, "test"), find(ref)
+    (aside.use if given.use else aside.refuse)(by, found)
+    return full(find(ref))
 
 
 @router.post("/connections/{ref}/renewals", response=RenewalOut)

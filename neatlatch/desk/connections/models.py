@@ -162,6 +162,20 @@ class TokenSet(models.Model):
         return safe.unseal(self.refresh, f"{self._place}:refresh") if self.refresh else Secret("")
 
 
+class SetAside(models.Model):
+    """The tokens of a wrong account that signed in to a shared connection, until somebody chooses. ``tokens`` is what the provider gave, sealed."""
+
+    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="set_aside")
+    tokens = models.BinaryField()
+    account = models.CharField(max_length=200)
+    at = models.DateTimeField()
+    by = models.CharField(max_length=150)
+
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"set_aside:{self.connection_id}:{field}"
+
+
 class SignIn(models.Model):
     """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed; ``for_tests``: as the service account for tests."""
 

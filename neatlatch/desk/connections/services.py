@@ -32,10 +32,10 @@ from neatlatch.desk.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
-from . import destinations, tokens
+from . import aside, destinations, tokens
 from .destinations import Leave
 from .halves import provider_addresses
-from .models import Connection, HeldSecret, TokenSet
+from .models import Connection, HeldSecret, SetAside, TokenSet
 
 REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
@@ -357,6 +357,7 @@ def _change(
     put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         TokenSet.objects.filter(connection=connection).delete()
+        SetAside.objects.filter(connection=connection).delete()
     touched(connection, by, leave)
     said = changes.in_words(stood, told(connection))
     if said or not put:
@@ -505,6 +506,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Le
 def remove(by: Person, connection: Connection) -> None:
     """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
     revoked = tokens.revoke(connection)
+    aside.let_go(connection)
     with transaction.atomic():
         connection = locked(connection)
         for held in connection.held_secrets.select_related("credential"):

@@ -146,6 +146,14 @@ class MoveOut(Schema):
     would_go_to: str
 
 
+class SetAsideOut(Schema):
+    """Tokens of a wrong account that were set aside: whose, since when, and who signed in."""
+
+    account: str
+    at: datetime
+    by: str
+
+
 class ConnectionOut(ConnectionRow):
     """A connection in full."""
 
@@ -188,7 +196,14 @@ class ConnectionOut(ConnectionRow):
     waiting_sign_in: datetime | None
     next_break: str = ""
     uncleared: list[MoveOut] = []
+    set_aside: SetAsideOut | None = None
     notes: dict[str, list[str]] = {}
+
+
+class SetAsideChoice(Given):
+    """Whether to use the tokens that were set aside, or to end them."""
+
+    use: bool
 
 
 class ConnectionIn(Given):

@@ -17,7 +17,7 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.credentials import ends
 from neatlatch.desk.credentials.models import Credential
 
-from . import destinations, halves, sign_in
+from . import aside, destinations, halves, sign_in
 from .models import Connection
 from .test_limits import test_limits
 
@@ -108,8 +108,14 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         "curl": _curl(connection, scheme, call.method, call.path) if call else "",
         "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
         "next_break": soonest.why if soonest else "", "notes": notes or {},
+        "set_aside": _set_aside(connection),
         "uncleared": [destinations.told(one) for one in destinations.moves(connection)],
     }  # fmt: skip
+
+
+def _set_aside(connection: Connection) -> dict[str, Any] | None:
+    row = aside.of(connection)
+    return {"account": row.account, "at": row.at, "by": row.by} if row is not None else None
 
 
 def _held(connection: Connection, scheme: Scheme) -> list[dict[str, Any]]:

@@ -22,7 +22,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.wire import oauth
 from neatlatch.wire.road import Road, RoadError
 
-from . import destinations, tokens
+from . import aside, destinations, tokens
 from .halves import published
 from .models import Account, Connection, SignIn, TokenSet
 
@@ -160,17 +160,20 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             account = _whose(way, connection, str(told.reading.fields["access_token"]))
             keep = _for_tests if sign_in.for_tests else _own
             return keep(person, sign_in, connection, told.reading, asked_at, account)
+        account = _whose(way, connection, str(told.reading.fields["access_token"]))
+        expected = connection.values.get("account", "")
+        if account and expected and account.casefold() != expected.casefold():
+            aside.keep(person, connection, told.reading, account, asked_at)
+            return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. Nothing is changed by it: these tokens are set aside until "
+                        "somebody chooses. Sign in again and pick the other account.")  # fmt: skip
         saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=scopes)
-        account = _whose(way, connection, saved.open_access().reveal())
-    expected = connection.values.get("account", "")
     with transaction.atomic():
         if account:
             TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
         write(person, "signed in", "connection", connection.ref, {"as": account, "scopes": saved.granted})
-        if account and expected and account.casefold() != expected.casefold():
-            return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. The tokens are kept, and the pin “signed-in account” differs. "
-                        "Sign in again and pick the other account.")  # fmt: skip
-        return _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
+        ended = _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
+    aside.let_go(connection)
+    return ended
 
 
 def _own(person: Person, sign_in: SignIn, connection: Connection, reading: replies.Reading, asked_at: datetime, account: str) -> SignIn:

@@ -10,7 +10,7 @@ from django.utils import timezone
 from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
 from neatlatch.desk.common import guard, won
-from neatlatch.desk.connections import renewals
+from neatlatch.desk.connections import aside, renewals
 from neatlatch.desk.credentials import handing
 from neatlatch.desk.drawing import ledger
 from neatlatch.desk.house import tokens as house_tokens
@@ -60,6 +60,7 @@ def keep_house() -> None:
     now = timezone.now()
     for work in (
         handing.end_untaken,
+        aside.let_go_of_old,
         house_tokens.clear_ended,
         guard.forget_old,
         log_in.forget_old,

@@ -60,6 +60,8 @@
       renewal = null
       renewal = await ok(api.POST('/api/connections/{ref}/renewals', { params: { path: { ref } } }))
     })
+  const decide = (use: boolean) =>
+    acts.run(() => ok(api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref } }, body: { use } })))
   const signIn = () =>
     run(async () => {
       const begun = await ok(
@@ -150,6 +152,16 @@
     <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their page refused, compare redirect
       URI and client ID below, then sign in again.
+    </p>
+  {/if}
+  {#if connection.set_aside}
+    <p role="status" class="bg-bad-ground mb-3 rounded-md px-3 py-2" data-set-aside>
+      {connection.set_aside.account} signed in <When at={connection.set_aside.at} />, and {connection.values.account || 'another'} was
+      expected. {connection.signed_in ? 'What was held before still serves.' : 'No token is in use.'}
+      {#if may('test')}
+        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(true)}>Use {connection.set_aside.account}</button>
+        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(false)}>End those tokens</button>
+      {/if}
     </p>
   {/if}
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
