@@ -317,10 +317,10 @@ def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> dict[str, A
 @router.post("/connections/{ref}/renewals", response=RenewalOut)
 def renew(request: HttpRequest, ref: str) -> dict[str, Any]:
     """Test renewal alone: get a new access token now. Where each has their own account, one's own."""
-    found = find(ref)
-    own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
+    connection = Connection.objects.filter(ref=ref).first()
+    own = connection is not None and isinstance(request.user, Person) and accounts.may_connect(request.user, connection)
     by = guard.need(request, "look" if own else "test")
-    return asdict(renewals.renew(by, found))
+    return asdict(renewals.renew(by, find(ref)))
 
 
 @router.get("/sign-ins/{identity}", response=SignInState)

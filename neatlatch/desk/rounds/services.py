@@ -34,7 +34,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
 from neatlatch.wire.road import RoadError
 
-from . import leftovers
+from . import learning, leftovers
 from .models import Round, Sample, Test
 
 log = structlog.get_logger()
@@ -197,6 +197,7 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     begun = test.begun or now
     if _passed(results, "sign_in") and begun >= connection.changed_at:
         connection.proven_at = begun
+        learning.learn(connection, results, begun, now)
     pins = halves.work_out(connection, now)
     if failed is not None:
         profile = connection.place.application.read_profile()
