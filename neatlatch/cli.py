@@ -46,14 +46,30 @@ def _reader(folder: Path) -> Callable[[str], bytes]:
     return read
 
 
-def set_up(serves: bool = False) -> None:
-    """Set the desk up in this process, so that its services can be called. A command tells its log only what is wrong; a program that ``serves`` tells more."""
+class NoDesk(Exception):
+    """A command finds no desk on this machine; the message says what to do."""
+
+
+def _check_home() -> None:
+    """Look for the desk before its settings do, which make its folder. Raises :class:`NoDesk`."""
+    home = Path(os.environ.get("NEATLATCH_HOME") or Path(__file__).parents[1] / "var" / "desk")
+    if not (home / "desk.sqlite3").is_file():
+        raise NoDesk(f"there is no desk in {home}. Set NEATLATCH_HOME to its folder; that of a demo is var/demo/PORT.")
+
+
+def set_up(serves: bool = False, makes: bool = False) -> None:
+    """Set the desk up in this process, so that its services can be called. A command tells its log only what is wrong; a program that ``serves`` tells more.
+
+    ``makes``: the command may make the desk that it works on. Raises :class:`NoDesk`.
+    """
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     os.environ.setdefault("NEATLATCH_LOG", "INFO" if serves else "WARNING")
     import django
     from django.apps import apps
 
     if not apps.ready:
+        if not serves and not makes:
+            _check_home()
         django.setup()
 
 
@@ -226,6 +242,9 @@ def _draw(given: argparse.Namespace) -> int:
     answer = _ask(given, "GET", f"/draw/{given.ref}", headers=headers, params=params)
     if answer is None:
         return 1
+    if not given.json and not answer.text.strip():
+        print("nlatch: its key travels in the query and not in a header. Take it with --json, under “query”.", file=sys.stderr)
+        return 2
     sys.stdout.write(answer.text if not given.json else f"{answer.text}\n")
     return 0
 
@@ -341,6 +360,9 @@ def main(arguments: list[str] | None = None) -> int:
     run: Callable[[argparse.Namespace], int] = given.run
     try:
         return run(given)
+    except NoDesk as error:
+        print(f"nlatch: {error}", file=sys.stderr)
+        return 2
     except BrokenPipeError:  # whoever read us has enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0

@@ -12,7 +12,7 @@ def _django(check: bool = True) -> bool:
     """Set the desk up, and look whether its key is the right one. Answers whether it is."""
     from neatlatch.cli import set_up
 
-    set_up()
+    set_up(makes=not check)
     if not check:
         return True
     from neatlatch.desk.common import safe

@@ -85,7 +85,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
         PREPARE: _prepared(facts, theirs),
         OURS: "Everything is filled in."
         if filled
-        else " ".join(one.why for one in ours[:2]) or "Values are carried across and filled in here.",
+        else " ".join(dict.fromkeys(one.why for one in ours[:2])) or "Values are carried across and filled in here.",
         SIGN_IN: _signing(facts, person, off),
         TEST: _testing(facts),
     }

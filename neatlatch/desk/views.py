@@ -20,6 +20,11 @@ _NOT_BUILT = "<!doctype html><title>Neat Latch</title><p>The front end is not bu
 
 
 # What programs ask for: a mistyped address must not be answered with a page, which they would take for an answer.
+# The pages of the front end, by the beginning of their addresses (web/src/router.ts; a test compares them).
+PAGES = {
+    "", "access-rules", "accounts", "allow", "applications", "asked", "certificates", "clients", "connections", "credentials", "inventory", "journal", "me",
+    "people", "redirect-uris", "replacements", "rounds", "scopes", "tests", "users",
+}  # fmt: skip
 _OF_PROGRAMS = {"api", "static", "draw", "relay", "house", ".well-known"}
 
 
@@ -48,7 +53,9 @@ def front(request: HttpRequest) -> HttpResponse:
     if request.method not in ("GET", "HEAD"):
         return HttpResponseNotAllowed(["GET", "HEAD"])
     file = settings.DIST / "index.html"
-    answer = HttpResponse(file.read_bytes() if file.exists() else _NOT_BUILT)
+    known = request.path.split("/")[1] in PAGES
+    # Whoever mistyped an address is shown the same page, which says so; a program sees by the status that nothing is there.
+    answer = HttpResponse(file.read_bytes() if file.exists() else _NOT_BUILT, status=200 if known else 404)
     answer["Cache-Control"] = "no-cache"
     return answer
 

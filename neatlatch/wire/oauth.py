@@ -49,8 +49,15 @@ def failure_of(reading: Reading, kind: str, status: int | None) -> Failure:
         cause = CauseClass.CREDENTIAL
     else:
         cause = CauseClass.UNKNOWN
-    detail = reading.description or ("" if reading.error else reading.meaning[:1].upper() + reading.meaning[1:] + ".")
+    detail = reading.description or ("" if reading.error else _sentence(reading.meaning))
     return Failure(kind, code, cause, detail, status, tuple(reading.fields.get("required_scopes", ())))
+
+
+def _sentence(meaning: str) -> str:
+    """A meaning as a sentence; one that begins with a parameter's name says what the answer lacks."""
+    if "_" in meaning.split(" ")[0]:
+        return f"The answer is not complete: {meaning}."
+    return f"{meaning[:1].upper()}{meaning[1:]}."
 
 
 def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:

@@ -34,7 +34,7 @@ COUNT = 1_100
 APPLICATIONS = ("lost-property", "crew-roster", "cargo-manifests", "fuel-ledger", "berth-booking")
 # What the demo has none of, and no list shows: they come and go within minutes, or are kept by a protocol.
 NONE = {"common.Repeatable", "house.Waiting", "house.Grant", "house.Code", "house.Refresh", "house.RegistrationRight", "house.Turned",
-        "certificates.Revocation", "inventory.Origin"}  # fmt: skip
+        "certificates.Revocation", "inventory.Origin", "connections.SetAside"}  # fmt: skip
 
 
 def some(model: Any, **which: Any) -> str:

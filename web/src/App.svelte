@@ -2,6 +2,7 @@
   import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query'
   import { Router } from 'sv-router'
   import { Problem } from './api/client'
+  import { again } from './lib/fresh'
   import Help from './lib/Help.svelte'
   import { onKey } from './lib/keys.svelte'
   import Moving from './lib/Moving.svelte'
@@ -19,6 +20,7 @@
       queries: {
         retry: (count, error) => count < 2 && error instanceof Problem && error.status >= 502,
         staleTime: 2000,
+        refetchInterval: again as never,
         refetchOnWindowFocus: true,
       },
     },

@@ -310,7 +310,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
             raise Problem(
                 422,
                 "This takes rights away.",
-                f"{told.counts.losing} rights of {who} stop at once. Type {place.environment.name} to confirm.",
+                f"{told.counts.losing} {'right of' if told.counts.losing == 1 else 'rights of'} {who} {'stops' if told.counts.losing == 1 else 'stop'} at once. Type {place.environment.name} to confirm.",
             )
     services.push(by, place)
     return shape(place)

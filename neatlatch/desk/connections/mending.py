@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.db import transaction
 
 from neatlatch.desk.clients import services as clients
-from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
@@ -45,6 +45,8 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str, leav
         clients.note(by, client, {"rights": sorted({*client.rights, value})})
     elif key == "note_switch":
         clients.note(by, client, {"switches": sorted({*client.switches, value})})
+    elif key in ("note_fact", "note_thumbprint") and not value.strip():
+        raise wrong_fields({"value": "Say which value the provider has. What is noted stays."})
     elif key == "note_fact":
         clients.note(by, client, {"facts": {pin: value}})
     elif key == "note_thumbprint":

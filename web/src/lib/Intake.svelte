@@ -55,7 +55,11 @@
     const one = files?.[0]
     if (!one) return
     if (one.size > LARGEST) {
-      problem = new Problem(0, `${one.name} is too large.`, 'More than 4 MiB is not read. Drop only the file with the values.')
+      problem = new Problem(
+        0,
+        `${one.name} is too large.`,
+        `More than ${LARGEST / 2 ** 20} MiB is not read. Drop only the file with the values.`,
+      )
       return
     }
     file = { name: one.name, base64: await inBase64(one) }

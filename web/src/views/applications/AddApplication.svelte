@@ -189,8 +189,12 @@
   <aside class="sheet h-fit p-4">
     <h2 class="mb-1">What happens</h2>
     <p class="help">
-      Neat Latch fetches the metadata, checks that its issuer is the one you asked for (RFC 8414 §3.3) and that every address is
-      protected. Nothing is sent to the application, and no client is made yet.
+      {#if by === 'metadata'}Neat Latch fetches the metadata, checks that its issuer is the one you asked for (RFC 8414 §3.3) and
+        that every address is protected.
+      {:else if by === 'description'}Neat Latch fetches the API description and takes its operations and ways in from it. Nothing
+        else is asked for.
+      {:else}What you enter is kept as it is. No address is called.{/if}
+      No client is made yet.
     </p>
   </aside>
 </div>

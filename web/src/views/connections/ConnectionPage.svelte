@@ -26,7 +26,6 @@
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
-    refetchInterval: 20_000,
   }))
   const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
   const outcome = createQuery(() => ({

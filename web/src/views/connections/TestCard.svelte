@@ -68,7 +68,7 @@
     <span class="help ms-auto">
       {#if test && !ended(test)}{test.state === 'waiting' ? 'waits for its turn' : 'running'}
         {#if may('test')}<button class="act ms-2" onclick={stop}>Stop</button>{/if}
-      {:else if test}<When at={test.ended ?? test.begun} />{test.state === 'stopped'
+      {:else if test}<When at={test.ended ?? test.begun} past />{test.state === 'stopped'
           ? ' · stopped'
           : test.state === 'cut'
             ? ' · cut off'

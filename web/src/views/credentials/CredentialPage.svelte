@@ -71,7 +71,7 @@
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
       >{one.over && one.state === 'active' ? 'has ended' : one.state === 'active' ? 'lives' : one.state}</span
     >
-    <span>{one.application}, {one.environment}</span>
+    {#if one.application}<span>{one.application}, {one.environment}</span>{/if}
     {#if may('change')}
       <span class="ms-auto flex gap-2">
         {#if one.replacement}<a class="btn btn-sm" href="/replacements/{one.replacement}">It is being replaced</a>

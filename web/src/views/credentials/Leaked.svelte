@@ -70,7 +70,7 @@
           {kindName(one.kind, one.house)}
           <a class="act value" href="/credentials/{one.id}">{one.hint}</a>
         </h2>
-        <span>{one.client}, {one.application}, {one.environment}</span>
+        <span>{[one.client, one.application, one.environment].filter(Boolean).join(', ')}</span>
         <span class={dead ? 'text-success font-semibold' : 'text-error font-semibold'}
           >{dead ? 'lets nobody in any more' : 'lets whoever has it in'}</span
         >

@@ -49,7 +49,7 @@
           {#each list.data.items as one (one.number)}
             <tr data-row>
               <td><a class="act" href="/rounds/{one.number}">Round {one.number}</a></td>
-              <td><When at={one.begun} /></td><td>{one.begun_by}</td>
+              <td><When at={one.begun} past /></td><td>{one.begun_by}</td>
               <td>{one.stopped ? 'stopped after ' : ''}{lasted(one.begun, one.ended)}</td>
               <td>{one.done} of {one.total}</td>
               <td class={one.failed ? 'text-error font-semibold' : ''}>{one.failed}</td>

@@ -107,7 +107,9 @@
                 title={exact(one.at)}>{one.at ? fromNow(one.at, clock.now) : 'now'}</time
               >
               <div>
-                <p class="font-bold">{name} · {one.environment}</p>
+                <p class="font-bold">
+                  {name} · {one.environment}{#if one.ref}&nbsp;<span class="value text-soft font-normal">{one.ref}</span>{/if}
+                </p>
                 <p class="text-soft">
                   {one.why}
                   {#if one.ref && one.users.length}{one.users.length === 1 ? one.users[0] : `${one.users.length} users`}
@@ -118,7 +120,7 @@
                   href={one.user
                     ? `/users/${one.user}`
                     : `/connections/${one.ref}${one.act === 'put_secret' ? '?put=secret' : ''}`}
-                  aria-label="{one.label}: {name}, {one.environment}">{one.label}</a
+                  aria-label="{one.label}: {name}, {one.environment}{one.ref ? `, ${one.ref}` : ''}">{one.label}</a
                 >
               </div>
             </li>
