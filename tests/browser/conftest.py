@@ -128,6 +128,7 @@ class Keyboard:
 
     def reach(self, target: Locator) -> None:
         expect(target).to_be_visible()
+        expect(target).to_be_enabled()  # Tab passes by what is not yet
         for _ in range(250):
             if target.evaluate("one => one === document.activeElement"):
                 return
@@ -135,7 +136,6 @@ class Keyboard:
         raise AssertionError(f"Tab does not reach {target}")
 
     def press(self, target: Locator) -> None:
-        expect(target).to_be_enabled()
         self.reach(target)
         target.page.keyboard.press("Enter")
 
@@ -146,6 +146,8 @@ class Keyboard:
         target.page.keyboard.insert_text(text)
 
     def choose(self, target: Locator, label: str) -> None:
+        # What can be chosen may come with an answer that is still on its way; arrows on an empty list choose nothing.
+        expect(target.locator("option").filter(has_text=label).first).to_be_attached()
         self.reach(target)
         for _ in range(20):
             if target.evaluate("one => one.selectedOptions[0]?.label") == label:

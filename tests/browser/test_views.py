@@ -256,7 +256,7 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     for name in ("Test now", "Edit our side", "Use the provider's", "Sign in again", "Add a user"):
         expect(page.get_by_role("button", name=name)).to_have_count(0)
     page.goto("/journal")
-    expect(page.get_by_role("alert")).to_contain_text("Your role does not allow this.")
+    expect(page.locator("[data-may-not]")).to_contain_text("read the journal (administrators and auditors)")
     auditor = open_page(browser, demo_desk, "hamish")
     auditor.goto("/journal")
     expect(auditor.get_by_text(re.compile("It holds over"))).to_be_visible()
@@ -354,3 +354,47 @@ def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> N
             expect(page.get_by_role("button", name="Show it once")).to_have_count(0)
     finally:
         desk.kill()
+
+
+def test_a_reader_is_told_at_once_what_they_may_not(browser: Browser, demo_desk: Desk) -> None:
+    """F13: whole forms were shown, and the refusal came after sending."""
+    page = open_page(browser, demo_desk, "isla")
+    told = page.locator("[data-may-not]")
+    for address, words in (
+        ("/connections/cargo-manifests", "change either half (administrators)"),
+        ("/rounds", "begin a round (operators and administrators)"),
+        ("/applications/new", "add an application (administrators)"),
+        ("/connections/new?application=cargo-manifests", "make a connection (administrators)"),
+    ):
+        page.goto(address)
+        expect(told).to_contain_text(words)
+    expect(page.locator("#main form")).to_have_count(0)
+    expect(page.get_by_role("heading", name="Not for your role")).to_be_visible()
+    page.goto("/")
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+    expect(told).to_have_count(0)
+    page.context.close()
+
+
+def test_the_list_of_connections_follows_without_a_reload(browser: Browser, demo_desk: Desk) -> None:
+    """F11: it never asked again."""
+    page = open_page(browser, demo_desk)
+    page.clock.install()
+    page.goto("/connections")
+    row = page.locator("tr", has=page.get_by_role("link", name="cargo-manifests-sandbox", exact=True))
+    expect(row).to_be_visible()
+    expect(row).not_to_contain_text("not in rounds")
+    other = open_page(browser, demo_desk)
+    other.goto("/connections/cargo-manifests-sandbox")
+    other.get_by_role("button", name="Edit our side").click()
+    other.get_by_label("Leave it out of the rounds").check()
+    other.get_by_role("button", name="Save", exact=True).click()
+    expect(other.get_by_label("Leave it out of the rounds")).to_have_count(0)
+    page.clock.fast_forward(21_000)
+    expect(row).to_contain_text("not in rounds")
+    other.get_by_role("button", name="Edit our side").click()
+    other.get_by_label("Leave it out of the rounds").uncheck()
+    other.get_by_role("button", name="Save", exact=True).click()
+    expect(other.get_by_label("Leave it out of the rounds")).to_have_count(0)
+    page.context.close()
+    other.context.close()

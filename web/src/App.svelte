@@ -7,7 +7,8 @@
   import { onKey } from './lib/keys.svelte'
   import Moving from './lib/Moving.svelte'
   import { look, readNotices, session } from './lib/session.svelte'
-  import './router'
+  import { mayNot, onPage } from './lib/roles'
+  import { route } from './router'
   import TopBar from './lib/TopBar.svelte'
   import When from './lib/When.svelte'
   import LogIn from './views/LogIn.svelte'
@@ -26,6 +27,10 @@
     },
   })
   let failed = $state('')
+  const page = $derived(onPage(route.pathname))
+  const rights = $derived(session.who?.may ?? [])
+  const notHere = $derived(mayNot(page, rights))
+  const forbidden = $derived(Boolean(page.whole && !rights.includes(page.whole)))
   /** A signed link that somebody was sent: its pages stand outside of the log-in. */
   const asked = /^\/asked\/(consent|connect|handover)\/([\w:.-]+)$/.exec(location.pathname)
   look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
@@ -60,7 +65,9 @@
           <button class="act mt-1" onclick={() => void readNotices()}>I have read it</button>
         </section>
       {/if}
-      <Router />
+      {#if forbidden}<h1 class="mb-2">Not for your role</h1>{/if}
+      {#if notHere}<p class="bg-quiet-ground mb-3 rounded-md px-3 py-2" data-may-not>{notHere}</p>{/if}
+      {#if !forbidden}<Router />{/if}
     </main>
     <Help />
     <Moving />
