@@ -213,14 +213,11 @@
               >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
                 <button class="act" onclick={() => (one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key))}
                   >replace</button
-                >{#if one.credential}&nbsp;· <EndOf
-                    id={one.credential}
-                    ends={one.at}
-                    hint={one.what}
-                  />{/if}{:else if one.act === 'sign_in' && !connection.individual && may('test')}
+                >{:else if one.act === 'sign_in' && !connection.individual && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >
           </p>
+          {#if one.credential}<div class="text-end"><EndOf id={one.credential} ends={one.at} hint={one.what} /></div>{/if}
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
         {#if connection.renewable && may('test')}<p>
             <button class="act" disabled={acts.busy} onclick={renew}>Test renewal</button>
