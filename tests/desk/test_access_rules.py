@@ -76,7 +76,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     assert [(one["principal"], one["operation"], one["after"]) for one in seen["by_hand"]["rights"]] == [("r.oake", "send", "yes")]
     # Pushing ours takes a right away, which is said and confirmed.
     says = send(web, "post", f"{ADDRESS}/pushes", status=422)
-    assert "rights of r.oake stop at once" in says["detail"]
+    assert "1 right of r.oake stops at once" in says["detail"]
     assert send(web, "post", f"{ADDRESS}/pushes?confirm=Production")["there"]["nothing"]
     assert "r.oake" not in httpx.get(screens, verify=NOBODY).text
     httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"}, verify=NOBODY)

@@ -145,7 +145,7 @@ def test_a_service_account_for_tests(own: Setup) -> None:
     send(own.web(), "post", "/connections/cargo/sign-ins", {"for_tests": True}, 409)
     named(own, PERSON, 422)  # it is Ewan's
     named(own, SERVICE)
-    assert services.test_limits(fresh()).personal  # nobody has signed in as it yet
+    assert services.limits_of_tests(fresh()).personal  # nobody has signed in as it yet
     before = own.stand_ins.state()
     wrong = for_tests(own, PERSON)
     assert (wrong["outcome"], TokenSet.objects.filter(person=None).exists()) == ("wrong_account", False)

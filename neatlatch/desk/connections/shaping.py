@@ -18,8 +18,8 @@ from neatlatch.desk.credentials import ends
 from neatlatch.desk.credentials.models import Credential
 
 from . import aside, destinations, halves, sign_in
+from .limits import limits_of_tests
 from .models import Connection
-from .test_limits import test_limits
 
 
 def pin_out(pin: Pin) -> dict[str, Any]:
@@ -84,7 +84,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
     )
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
-    call, limits = profile.harmless_call(), test_limits(connection)
+    call, limits = profile.harmless_call(), limits_of_tests(connection)
     choices = (
         Client.objects.filter(place__application=connection.place.application)
         .exclude(state="asking")

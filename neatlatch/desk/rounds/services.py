@@ -26,9 +26,9 @@ from neatlatch.desk.applications.models import Environment
 from neatlatch.desk.common import owner
 from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import destinations, halves, tokens
+from neatlatch.desk.connections.limits import limits_of_tests
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.presented import credentials_of
-from neatlatch.desk.connections.test_limits import test_limits
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
@@ -82,7 +82,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
 
 
 def _depth(connection: Connection, test: Test) -> Depth:
-    limits = test_limits(connection)
+    limits = limits_of_tests(connection)
     return limits.by_hand() if test.round_id is None else limits.of_round()
 
 

@@ -7,7 +7,7 @@ from neatlatch.core.depth import Limits
 from .models import Connection
 
 
-def test_limits(connection: Connection) -> Limits:
+def limits_of_tests(connection: Connection) -> Limits:
     """Return what limits the tests of a connection that was fetched with everything."""
     environment = connection.place.environment
     return Limits(
