@@ -260,3 +260,8 @@ def inside(address: str, networks: Iterable[str]) -> bool:
     except ValueError:
         return False
     return any(given in ipaddress.ip_network(one, strict=False) for one in networks if is_network(one))
+
+
+def joined_path(base: str, path: str) -> str:
+    """Return a path behind a base address, with one slash between them."""
+    return base.rstrip("/") + (path if path.startswith("/") or not path else f"/{path}")

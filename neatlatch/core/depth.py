@@ -57,6 +57,15 @@ class Limits:
             return "Rounds do real work here."
         return f"Rounds make the harmless call only: {self._forbidden_by()}."
 
+    def says_to_its_people(self, tests_as: str) -> str:
+        """Say what tests do to whoever has an account of their own here.
+
+        ``tests_as`` names the service account for tests; empty: none is named.
+        """
+        if self.personal:
+            return "A test may sign in with it. It reads nothing there and makes nothing."
+        return f"Tests use {tests_as}, and not your account."
+
     def _forbidden_by(self) -> str:
         if not (self.environment_permits or self.connection_permits):
             return f"neither {self.environment} nor this connection permits them real work"

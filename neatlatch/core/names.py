@@ -19,6 +19,14 @@ def ways_to_write(name: str, username: str, accounts: Iterable[str] = ()) -> fro
     return frozenset(found) - {""}
 
 
+def other_account(expected: str, actual: str) -> bool:
+    """Whether somebody else came than was expected; empty: not known, and then nobody can say so.
+
+    Capital letters do not tell accounts apart (common practice, no source).
+    """
+    return bool(expected and actual) and expected.casefold() != actual.casefold()
+
+
 def means(text: str, ways: frozenset[str]) -> bool:
     """Whether a text is one of the ways to write the person, whole or as an address with an account of theirs before the @."""
     return _plain(text) in ways or ("@" in text and _plain(text.partition("@")[0]) in ways)

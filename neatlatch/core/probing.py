@@ -6,14 +6,14 @@ Nothing is claimed that no answer has shown.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import quote, unquote
 
 from . import pointers, replies
 from .addresses import take_apart
-from .profiles import LOCATION, Probe
+from .profiles import LOCATION, Operation, Probe
 
 # Characters of an ID that an application gives; a longer one counts as none (our own bound).
 LONGEST_ID = 200
@@ -67,6 +67,12 @@ class Piece:
     def can_be_cleared(self) -> bool:
         """Whether the address to clear it at is known."""
         return bool(self.id) or not self.probe.id_at
+
+    def may_be_made(self, operations: Iterable[Operation], may: Callable[[Operation], bool]) -> bool:
+        """Whether the operation that makes it is allowed; one that is not described is tried."""
+        path = self.path(self.probe.make_path)
+        make = next((one for one in operations if one.covers(self.probe.make_method, path)), None)
+        return make is None or may(make)
 
     def path(self, template: str) -> str:
         """Return a path of the probe with mark and ID filled in; the ID stays one segment."""

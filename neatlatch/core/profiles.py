@@ -131,6 +131,10 @@ class Profile:
         """A scheme by its key."""
         return next((one for one in self.schemes if one.key == key), None)
 
+    def known_rights(self, noted: Iterable[str]) -> frozenset[str] | None:
+        """Return the rights of an account, ``noted`` at its client; ``None``: nobody knows them."""
+        return (frozenset(noted) or None) if self.roles else None
+
     def harmless_call(self) -> Operation | None:
         """The call that tests a right and changes nothing: the one named, else the first GET whose path has no slot."""
         if named := self.operation(self.harmless):
@@ -142,6 +146,11 @@ def first_harmless(named: Operation | None, operations: Iterable[Operation], may
     """The harmless call to make: the first reading one without a slot that is allowed, the named one before others; where none is, the first of them."""
     calls = [one for one in (named, *operations) if one is not None and one.method == "GET" and "{" not in one.path]
     return next((one for one in calls if may(one)), calls[0] if calls else None)
+
+
+def readings(operations: Iterable[Operation], may: Callable[[Operation], bool]) -> list[Operation]:
+    """Return the operations that read something, need no slot filled, and are allowed: real work where nothing may be made."""
+    return [one for one in operations if one.method == "GET" and "{" not in one.path and may(one)]
 
 
 AUTHORIZATION_CODE, CLIENT_CREDENTIALS = KINDS[CODE], KINDS[CLIENT]

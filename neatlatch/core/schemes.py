@@ -54,6 +54,11 @@ class Endpoint:
     values: tuple[Value, ...] = ()
     settings: Mapping[str, str] = field(default_factory=dict)
 
+    def own(self, values: Mapping[str, str]) -> dict[str, str]:
+        """Return those of a connection's values that are this endpoint's, by their keys without its own."""
+        start = f"{self.key}."
+        return {key.removeprefix(start): value for key, value in values.items() if key.startswith(start)}
+
 
 @dataclass(frozen=True)
 class Scheme:

@@ -12,9 +12,10 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from . import oauth2
+from .addresses import joined_path
 from .oauth2 import Request
 from .probing import Piece
-from .profiles import Operation, Profile, first_harmless
+from .profiles import Operation, Profile, first_harmless, readings
 from .schemes import CLIENT, CODE, JWT, OAUTH2, STREAM, Endpoint, Scheme
 from .scopes import allows
 from .sending import Credentials, NotComplete, dress
@@ -96,12 +97,10 @@ def _token_request(scheme: Scheme, sender: Sender) -> Request:
 
 
 def _further(one: Endpoint, sender: Sender) -> Sent:
-    def own(keys: Mapping[str, str]) -> dict[str, str]:
-        return {key.removeprefix(f"{one.key}."): value for key, value in keys.items() if key.startswith(f"{one.key}.")}
-
-    values = own(sender.values)
-    held = Credentials(one.kind, values, own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets}), one.settings)
-    return _dressed(oauth2.api_request("GET", values.get("api_base", "").rstrip("/") + one.harmless), held)
+    values = one.own(sender.values)
+    secrets = one.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
+    address = joined_path(values.get("api_base", ""), one.harmless)
+    return _dressed(oauth2.api_request("GET", address), Credentials(one.kind, values, secrets, one.settings))
 
 
 def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
@@ -109,7 +108,7 @@ def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
         return sender.held is None or allows(sender.held, operation.alternatives, profile.implies)
 
     def call(method: str, path: str, body: Mapping[str, Any] | None = None) -> Sent:
-        address = sender.values.get("api_base", "").rstrip("/") + path
+        address = joined_path(sender.values.get("api_base", ""), path)
         if sender.scheme in OAUTH2:
             return _shown(oauth2.api_request(method, address, "ACCESS-TOKEN", body))
         held = Credentials(sender.scheme, sender.values, {key: _placeholder(key) for key in sender.secrets}, scheme.settings)
@@ -127,16 +126,14 @@ def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
     if probe is not None:
         # The application's own ID is known only afterwards; its name stands in its place.
         piece = replace(Piece(probe, _MARK), id="ID")
-        make = next((one for one in profile.operations if one.covers(probe.make_method, piece.path(probe.make_path))), None)
-        if make is None or may(make):
+        if piece.may_be_made(profile.operations, may):
             found["making"] = call(probe.make_method, piece.path(probe.make_path), piece.body())
             if probe.look_path:
                 found["look at what was made"] = call("GET", piece.path(probe.look_path))
             found["clearing away"] = replace(call(probe.clear_method, piece.path(probe.clear_path)), id_at=probe.id_at)
             return found
-    for operation in profile.operations:
-        if operation.method == "GET" and "{" not in operation.path and may(operation):
-            found[f"reading {operation.path}"] = call("GET", operation.path)
+    for operation in readings(profile.operations, may):
+        found[f"reading {operation.path}"] = call("GET", operation.path)
     return found
 
 

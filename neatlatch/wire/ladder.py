@@ -16,11 +16,11 @@ from functools import partial
 from typing import Protocol, TypeVar
 
 from neatlatch.core import oauth2, relaying, replies, retries, scopes
-from neatlatch.core.addresses import take_apart
+from neatlatch.core.addresses import joined_path, take_apart
 from neatlatch.core.depth import Depth
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
-from neatlatch.core.profiles import Operation, Probe, first_harmless
+from neatlatch.core.profiles import Operation, Probe, first_harmless, readings
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
 from .holding import Keeper
@@ -34,8 +34,8 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Plan:
     """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where they
-    are known and there are no scopes; ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
+    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where there are
+    no scopes (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
 
     scheme: str
     mark: str
@@ -56,8 +56,7 @@ class Plan:
     pace: float = 10.0
     held: Credentials = Credentials("")
     stream_address: str = ""
-    rights: frozenset[str] = frozenset()
-    rights_known: bool = False
+    rights: frozenset[str] | None = None
     further: tuple[Further, ...] = ()
     last: Rung = Rung.WORK
     depth: Depth = Depth.WORK
@@ -412,13 +411,16 @@ class Climb:
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
-            said = "nothing was done in a person's name" if plan.depth is Depth.SIGN_IN else "not tried: rounds make the harmless call only"
+            said = (
+                "nothing was done in a person's name"
+                if plan.depth is Depth.SIGN_IN
+                else "not tried: only a test by hand does real work here"
+            )
             return self.entry.worked() or f"—{said}"
         if probe is None:
             return (yield from self._read_only_work())
         piece = Piece(probe, plan.mark)
-        make = next((one for one in plan.operations if one.covers(probe.make_method, piece.path(probe.make_path))), None)
-        if make is not None and not self._may(make):
+        if not piece.may_be_made(plan.operations, self._may):
             return (yield from self._read_only_work())
         yield self._known(piece)
         try:
@@ -481,11 +483,10 @@ class Climb:
         if (said := self.entry.worked()) is not None:
             return said
         done = []
-        for operation in self.plan.operations:
-            if operation.method == "GET" and "{" not in operation.path and self._may(operation):
-                answer = self.call("GET", operation.path)
-                self._check_work(answer, operation.name)
-                done.append(operation.name)
+        for operation in readings(self.plan.operations, self._may):
+            answer = self.call("GET", operation.path)
+            self._check_work(answer, operation.name)
+            done.append(operation.name)
         return f"read only: {', '.join(done)}" if done else "—no piece of real work is described for these scopes"
 
     def _check_work(self, answer: Answer, operation: str) -> None:
@@ -501,8 +502,3 @@ class Climb:
                 )
             )
         self.check(answer, operation)
-
-
-def joined_path(base: str, path: str) -> str:
-    """A path behind a base address, with one slash between them."""
-    return base.rstrip("/") + (path if path.startswith("/") or not path else f"/{path}")

@@ -5,10 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
+import yaml
 
 from neatlatch.desk.applications.models import Environment
+from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.connections import accounts, tokens
 from neatlatch.desk.connections.models import Connection, TokenSet
+from neatlatch.desk.drawing import services as drawing
+from neatlatch.desk.inventory import services as inventory
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.rounds import services
 from neatlatch.desk.rounds.models import Test
@@ -16,6 +20,7 @@ from neatlatch.desk.rounds.models import Test
 from .conftest import PERSON, SERVICE, Setup
 from .test_accounts import connect, person
 from .test_accounts import own as own
+from .test_drawing import ask, noted, take
 from .test_leftovers import connection as connection
 from .test_workbenches import fresh, send
 
@@ -169,6 +174,44 @@ def test_a_service_account_for_tests(own: Setup) -> None:
     assert own.stand_ins.state()["refresh"] < held["refresh"]
     assert TokenSet.objects.get().account == PERSON
     assert in_a_round().person == person("ewan")
+
+
+def test_a_file_that_names_another_account_for_tests(own: Setup) -> None:
+    connect(own, "ewan", PERSON)
+    named(own, SERVICE)
+    assert for_tests(own, SERVICE)["outcome"] == "signed_in"
+    held, file = own.stand_ins.state()["refresh"], yaml.safe_load(inventory.export(own.by))
+    file["connections"]["cargo"]["tests_as"] = PERSON
+    with pytest.raises(Problem, match="wrong with the file") as refused:
+        inventory.apply(own.by, yaml.safe_dump(file))
+    assert "in a person's name" in refused.value.detail
+    file["connections"]["cargo"]["tests_as"] = "other@gannet.example"
+    inventory.apply(own.by, yaml.safe_dump(file))
+    assert not TokenSet.objects.filter(person=None).exists()
+    assert own.stand_ins.state()["refresh"] == held - 1
+    assert Entry.objects.get(did="ended the tokens for tests of").details == {"tokens revoked there": "yes"}
+    assert TokenSet.objects.get().account == PERSON
+
+
+def test_ending_the_tokens_for_tests_leaves_those_of_people(own: Setup) -> None:
+    connect(own, "ewan", PERSON)
+    named(own, SERVICE)
+    for_tests(own, SERVICE)
+    held = own.stand_ins.state()["refresh"]
+    send(own.web(), "post", "/connections/cargo/token-endings", {"why": "it leaked"})
+    assert own.stand_ins.state()["refresh"] == held - 1
+    assert (TokenSet.objects.get().account, in_a_round().passed) == (PERSON, True)
+
+
+def test_a_workload_tests_as_far_as_a_round(setup: Setup, connection: Connection) -> None:
+    user = noted(setup, connection)
+    _, handover = drawing.give(setup.by, user, "key", right="draw")
+    key, base = take(setup, handover), connection.values["api_base"]
+    for permitted, sent in ((False, ["GET"]), (True, ["GET", "PUT", "GET", "DELETE"])):
+        Environment.objects.update(work_in_rounds=permitted)
+        Connection.objects.update(work_in_rounds=permitted)
+        assert ask(key, "/draw/cargo/tests", "post").json()["passed"]
+        assert calls(Test.objects.latest("made"), base) == sent
 
 
 def test_operators_sign_in_for_tests_and_readers_do_not(own: Setup) -> None:

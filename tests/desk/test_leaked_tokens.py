@@ -11,13 +11,14 @@ import httpx
 from django.test import Client as WebClient
 
 from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.models import Connection, TokenSet
+from neatlatch.desk.connections import aside
+from neatlatch.desk.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.house import endpoints
 from neatlatch.desk.house.models import Access, Grant
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 
-from .conftest import Setup
+from .conftest import PERSON, SERVICE, Setup
 from .houses import ASK, House
 
 
@@ -63,6 +64,20 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert access not in everything
     assert refresh not in everything
     assert setup.web("operator").post("/api/connections/cargo/token-endings", "{}", content_type="application/json").status_code == 403
+
+
+def test_tokens_that_are_set_aside(setup: Setup) -> None:
+    setup.latched("manifest.read")
+    setup.sign_in(Connection.objects.get(), PERSON)
+    kept, web = aside.open_tokens(SetAside.objects.get()), setup.web()
+    found = leaked(web, f"{kept['access_token']} {kept['refresh_token']}")["held"]
+    assert [(one["ref"], one["refresh"], one["set_aside"], one["alive"]) for one in found] == [
+        ("cargo", False, True, True),
+        ("cargo", True, True, True),
+    ]
+    post(web, "/connections/cargo/set-aside", use=False)
+    assert leaked(web, kept["refresh_token"]) == {}
+    assert TokenSet.objects.get().account == SERVICE
 
 
 def test_where_the_application_ends_none_it_is_said(setup: Setup) -> None:

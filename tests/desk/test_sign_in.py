@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from typing import Any
 from urllib.parse import parse_qs, urlencode, urlsplit
 
 import pytest
@@ -16,6 +17,7 @@ from neatlatch.desk.connections import aside, sign_in
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection, SetAside, SignIn, TokenSet
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 
 from .conftest import PERSON, SERVICE, URI, Setup
@@ -99,6 +101,69 @@ def test_what_nobody_chooses_is_ended_after_a_day(setup: Setup) -> None:
     aside.let_go_of_old(now + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
     assert setup.stand_ins.state()["refresh"] == before
+
+
+def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
+    first = ready(setup)
+    other = setup.connection(first.client, ref="other", account=SERVICE)  # type: ignore[arg-type]
+    for one in (first, other):
+        setup.sign_in(one, PERSON)
+    SetAside.objects.filter(connection__ref="cargo").update(tokens=b"broken")
+    aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
+    assert SetAside.objects.count() == 0
+    told = {one.ref: one.details["tokens revoked there"] for one in Entry.objects.filter(did="let go of the tokens of")}
+    assert told == {"cargo": "no, the safe cannot open them", "other": "yes"}
+
+
+def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+    save_new = aside.tokens.save_new
+
+    def meanwhile(*given: Any, **more: Any) -> TokenSet:
+        with pytest.raises(Problem, match="set aside"):
+            aside.refuse(setup.by, connection)
+        return save_new(*given, **more)
+
+    monkeypatch.setattr(aside.tokens, "save_new", meanwhile)
+    aside.use(setup.by, connection)
+    assert (TokenSet.objects.get().account, SetAside.objects.count()) == (PERSON, 0)
+    assert setup.test(connection).passed  # nobody ended them
+
+
+def test_whoever_was_cut_off_while_choosing_chooses_again(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+
+    def killed(*_: Any, **__: Any) -> TokenSet:
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patch:
+        patch.setattr(aside.tokens, "save_new", killed)
+        with pytest.raises(KeyboardInterrupt):
+            aside.use(setup.by, connection)
+    with pytest.raises(Problem):
+        aside.use(setup.by, connection)
+    with time_machine.travel(timezone.now() + timedelta(minutes=2), tick=False):
+        aside.use(setup.by, connection)
+    assert TokenSet.objects.get().account == PERSON
+
+
+def test_another_client_ends_what_was_set_aside(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+    connections.choose_client(setup.by, connection, setup.client(connection.place, "manifest.read"))
+    assert (TokenSet.objects.count(), SetAside.objects.count()) == (0, 0)
+
+
+def test_what_was_set_aside_goes_where_it_was_cleared_for(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+    cleared = SetAside.objects.get().sent_to
+    assert origin(connection.values["api_base"]) in cleared
+    SetAside.objects.update(sent_to=[cleared[0]])
+    aside.use(setup.by, connection)
+    assert TokenSet.objects.get().sent_to == [cleared[0]]
 
 
 def test_denied(setup: Setup) -> None:

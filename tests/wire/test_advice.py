@@ -84,7 +84,7 @@ def test_too_small_a_role(stand_ins: StandIns, make: Make, lesser: str) -> None:
 def test_a_role_that_is_known_to_be_too_small(stand_ins: StandIns, make: Make, lesser: str) -> None:
     """Found by ourselves before the call: it cites no answer."""
     wanted = Operation("PUT", "/things/{number}", "", (frozenset({"another"}),))
-    plan = replace(make(stand_ins, lesser), rights=frozenset({lesser}), rights_known=True, needed=(wanted,))
+    plan = replace(make(stand_ins, lesser), rights=frozenset({lesser}), needed=(wanted,))
     cause = cause_of(plan)
     check(cause, LACKING[plan.scheme])
     assert "RFC" not in cause.reason

@@ -180,7 +180,7 @@ def test_what_is_not_filled_in_is_named(stand_ins: StandIns, make: Any, role: st
 def test_rights_that_are_known_are_compared_before_the_call(stand_ins: StandIns) -> None:
     plan = tickets(stand_ins, "viewer")
     put = Operation("PUT", "/tickets/{number}", "", (frozenset({"agent"}), frozenset({"manager"})))
-    last = climb(replace(plan, rights=frozenset({"viewer"}), rights_known=True, needed=(put,)))[-1]
+    last = climb(replace(plan, rights=frozenset({"viewer"}), needed=(put,)))[-1]
     assert last.rung is Rung.ALLOWED
     assert last.says.endswith("which its account may not do.")
     assert last.failure is not None

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
+from neatlatch.core.names import other_account
+
 from .base import Act, Fit, Halves, PersonalAccount, Pin, differs, not_known
 
 KEY, LABEL = "account", "signed-in account"
@@ -21,7 +25,7 @@ def pin(halves: Halves) -> Pin:
     if not actual:
         return Pin(KEY, LABEL, Fit.NOT_PROVEN if expected else Fit.FITS, shown, "not told",
                    "The application does not say who signed in.", acts=(again,) if expected else ())  # fmt: skip
-    if expected and actual.casefold() != expected.casefold():
+    if other_account(expected, actual):
         return differs(
             KEY,
             LABEL,
@@ -49,7 +53,7 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
         theirs = "their account is" if len(gone) == 1 else "their accounts are"
         return differs(KEY, LABEL, shown, ours, f"{_joined(gone)} left, and {theirs} still connected.", see, marked=False)
     for one in have:
-        if one.expected and one.account and one.account.casefold() != one.expected.casefold():
+        if other_account(one.expected, one.account):
             return differs(
                 KEY,
                 LABEL,
@@ -59,8 +63,8 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
                 see,
                 marked=False,
             )
-    accounts = [one.account.casefold() for one in have if one.account]
-    if twice := next((one for one in have if one.account and accounts.count(one.account.casefold()) > 1), None):
+    accounts = Counter(one.account.casefold() for one in have if one.account)
+    if twice := next((one for one in have if one.account and accounts[one.account.casefold()] > 1), None):
         return differs(KEY, LABEL, shown, twice.account, f"{twice.account} is connected for more than one person.", see, marked=False)
     if over := [one.person for one in have if not one.renews and one.ends is not None and one.ends <= halves.now]:
         return differs(

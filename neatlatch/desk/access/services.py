@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from neatlatch.core import access
 from neatlatch.core.access import BadRules, Book, Known, Matrix, formats
+from neatlatch.core.addresses import joined_path
 from neatlatch.core.profiles import Profile, RulesAt
 from neatlatch.core.schemes import KINDS
 from neatlatch.core.sending import Credentials, NotComplete
@@ -25,7 +26,6 @@ from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire import rules as wire
-from neatlatch.wire.ladder import joined_path
 from neatlatch.wire.road import Road, RoadError
 
 from .models import RuleBook

@@ -24,6 +24,6 @@ def follows(work_out: Follow) -> Follow:
 
 
 def of_change(application: Application, after: Profile) -> list[Save]:
-    """Work out all that follows from giving an application another profile."""
+    """Work out all that follows from giving an application this profile; nothing from the one it has."""
     before = application.read_profile()
-    return [work_out(application, before, after) for work_out in _FOLLOWERS]
+    return [] if after == before else [work_out(application, before, after) for work_out in _FOLLOWERS]

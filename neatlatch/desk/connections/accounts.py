@@ -10,13 +10,14 @@ from django.db import transaction
 from django.db.models import F, Q
 from django.utils import timezone
 
+from neatlatch.core.names import other_account
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person, Team
 
 from . import halves, services, tokens
-from .models import Account, Connection, SetAside, TokenSet
+from .models import Account, Connection, TokenSet
 
 
 @dataclass(frozen=True)
@@ -53,7 +54,7 @@ def _holding(person: Person, noted: Account | None, held: TokenSet | None, wante
     asked: dict[str, Any] = {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
     if held is None:
         return Holding(person, expected, wanted=wanted, **asked)
-    wrong = bool(expected and held.account and held.account.casefold() != expected.casefold())
+    wrong = other_account(expected, held.account)
     renews = held.refresh is not None and not held.refused
     return Holding(person, expected, held.account, held.signed_in_at, held.ends, renews, held.refused, wrong=wrong, wanted=wanted, **asked)
 
@@ -94,8 +95,8 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
             raise wrong_fields({"team": "There is no such team."})
     if len(tests_as) > 200:
         raise wrong_fields({"tests_as": "An account's name has 200 characters at most."})
-    if tests_as and (whose := _person_with(connection, tests_as)):
-        raise wrong_fields({"tests_as": f"That is the account of {whose.shown_name}. Tests do nothing in a person's name."})
+    if refused := refused_for_tests(connection, tests_as):
+        raise wrong_fields({"tests_as": refused})
     revoked, seen = "none held", None
     if individual != connection.individual:
         revoked = tokens.revoke(connection)
@@ -107,8 +108,7 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
         connection = services.locked(connection)
         check_unchanged(connection.version, seen)
         if individual != connection.individual:
-            TokenSet.objects.filter(connection=connection).delete()
-            SetAside.objects.filter(connection=connection).delete()
+            tokens.drop(connection)
             connection.individual = individual
             services.forget_health(connection)
         elif tests_as != connection.tests_as:
@@ -128,11 +128,22 @@ def share(by: Person, connection: Connection, individual: bool, team: str | None
     return connection
 
 
-def _person_with(connection: Connection, account: str) -> Person | None:
-    """Whose own account this is at the application, as far as it is known."""
-    held = TokenSet.objects.filter(connection=connection, account__iexact=account, person__isnull=False).select_related("person").first()
-    asked = Account.objects.filter(connection=connection, expected__iexact=account).select_related("person").first()
-    return held.person if held else asked.person if asked else None
+def refused_for_tests(connection: Connection, account: str) -> str:
+    """Why tests may not use this account, as far as it is known whose it is; empty: they may."""
+    if not account:
+        return ""
+    whose = who_has(connection, account)
+    if whose is None:
+        asked = Account.objects.filter(connection=connection).exclude(expected="").select_related("person")
+        whose = next((one.person for one in asked if not other_account(one.expected, account)), None)
+    return f"That is the account of {whose.shown_name}. Tests do nothing in a person's name." if whose else ""
+
+
+def who_has(connection: Connection, account: str) -> Person | None:
+    """Who has connected this account as their own, as far as the provider told whose it is."""
+    held = TokenSet.objects.filter(connection=connection, person__isnull=False).exclude(account="")
+    same = (one for one in held.select_related("person") if not other_account(one.account, account))
+    return next((one.person for one in same), None)
 
 
 @transaction.atomic
@@ -142,10 +153,11 @@ def ask(by: Person, connection: Connection, person: Person, expected: str) -> Ac
         raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
     if person.left is not None or not person.is_active:
         raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
-    if connection.tests_as and connection.tests_as.casefold() == expected.strip().casefold():
+    expected = expected.strip()
+    if connection.tests_as and expected and not other_account(connection.tests_as, expected):
         raise wrong_fields({"expected": "That is the service account that tests use here, and no person's."})
     account, _ = Account.objects.get_or_create(connection=connection, person=person)
-    account.expected = expected.strip()[:200] or account.expected
+    account.expected = expected[:200] or account.expected
     account.asked_at, account.asked_by = timezone.now(), by.shown_name
     account.save()
     _touch(connection)
@@ -168,7 +180,7 @@ def end_tokens(by: Person, connection: Connection, person: Person | None, why: s
 
 
 def _end(by: Person, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
-    revoked = tokens.revoke(connection, person.pk if person else None)
+    revoked = tokens.revoke(connection, person.pk if person else None, shared=person is None)
     with transaction.atomic():
         TokenSet.objects.filter(connection=connection, person=person).delete()
         if forget:

@@ -16,7 +16,8 @@ from neatlatch.desk.people.models import Person, Team
 
 from . import accounts, leaving
 from .api import find
-from .models import Account, Connection
+from .limits import limits_of_tests
+from .models import Account
 from .shapes import ConnectionOut
 from .shaping import full
 
@@ -227,19 +228,13 @@ def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> dict[str, 
     return {"there": accounts.end_tokens(by, find(ref), person, given.why.strip()[:200])}
 
 
-def _tests_do(connection: Connection) -> str:
-    if connection.tests_tokens is not None:
-        return f"Tests use {connection.tests_as}, and not your account."
-    return "A test may sign in with it. It reads nothing there and makes nothing."
-
-
 @router.get("/accounts", response=list[MineOut])
 def mine(request: HttpRequest) -> list[dict[str, Any]]:
     """The connections where I have, or should have, an account of my own."""
     by = guard.need(request, "look")
     return [
         {**_holding(held), "ref": one.ref, "application": one.place.application.name, "environment": environment_out(one.place.environment),
-         "purpose": one.place.application.purpose, "tests_do": _tests_do(one)} for one, held in accounts.of_person(by)
+         "purpose": one.place.application.purpose, "tests_do": limits_of_tests(one).says_to_its_people(one.tests_as)} for one, held in accounts.of_person(by)
     ]  # fmt: skip
 
 

@@ -7,8 +7,10 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
+import structlog
 from django.db import transaction
-from django.db.models import F
+from django.db.models import F, Q
+from django.utils import timezone
 
 from neatlatch.core.replies import Reading
 from neatlatch.desk.common import safe
@@ -16,24 +18,30 @@ from neatlatch.desk.common.problems import Problem
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
-from . import tokens
+from . import destinations, tokens
 from .models import Connection, SetAside, TokenSet
+
+log = structlog.get_logger()
 
 # What is not chosen by then is let go of.
 LONGEST = timedelta(days=1)
+# Doing what was chosen takes two calls of the provider at most; a process that is killed in the middle
+# leaves it to be chosen again.
+_CHOOSING = timedelta(minutes=1)
 _KEPT = ("access_token", "refresh_token", "expires_in", "scope")
 
 
 def keep(by: Person, connection: Connection, reading: Reading, account: str, asked_at: datetime) -> None:
     """Set tokens aside in place of those that were set aside before, which are ended at the provider."""
-    let_go(connection)
+    let_go(by, connection)
     kept = {name: reading.fields[name] for name in _KEPT if name in reading.fields}
     row = SetAside(connection=connection, account=account[:200], at=asked_at, by=by.username)
     row.tokens = safe.seal(json.dumps(kept), row.place_of("tokens"))
+    row.sent_to = destinations.of_tokens(connection)
     with transaction.atomic():
         SetAside.objects.filter(connection=connection).delete()  # of somebody who came at the same time
         row.save(force_insert=True)
-        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+        _raise_stamp(connection)
         write(by, "set aside the tokens of", "connection", connection.ref, {"account": account})
 
 
@@ -44,48 +52,74 @@ def of(connection: Connection) -> SetAside | None:
 
 def use(by: Person, connection: Connection) -> None:
     """Use what was set aside in place of what worked before. Raises :class:`Problem`."""
-    row = _found(connection)
-    kept = _open(row)
-    reading = Reading(True, None, "", fields=kept)
-    saved = tokens.save_new(connection, reading, row.at, signed_in=True, asked_scopes=frozenset(connection.scopes))
+    row = _chosen(connection)
+    reading = Reading(True, None, "", fields=open_tokens(row))
+    saved = tokens.save_new(
+        connection,
+        reading,
+        row.at,
+        signed_in=True,
+        asked_scopes=frozenset(connection.scopes),
+        sent_to=row.sent_to,
+    )
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=row.account)
-        row.delete()
-        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+        SetAside.objects.filter(pk=row.pk).delete()
+        _raise_stamp(connection)
         write(by, "chose the tokens of", "connection", connection.ref, {"account": row.account})
 
 
 def refuse(by: Person, connection: Connection) -> None:
     """End what was set aside, at the provider too where it lets us. Raises :class:`Problem`."""
-    row = _found(connection)
-    ended = let_go(connection)
-    write(by, "let go of the tokens of", "connection", connection.ref, {"account": row.account, "tokens revoked there": ended})
+    _end(by, connection, _chosen(connection))
 
 
-def let_go(connection: Connection) -> str:
-    """End what is set aside for a connection, if anything; answers in words whether it was ended at the provider."""
+def let_go(by: Person | str, connection: Connection) -> None:
+    """End what is set aside for a connection, if anything, at the provider too where it lets us."""
     row = of(connection)
-    if row is None:
-        return "none held"
-    kept = _open(row)
-    ended = tokens.revoke_these(connection, str(kept.get("access_token", "")), str(kept.get("refresh_token") or ""))
-    row.delete()
-    return ended
+    if row is not None:
+        _end(by, connection, row)
 
 
 def let_go_of_old(now: datetime) -> None:
-    """End what nobody has chosen in time."""
-    for row in SetAside.objects.filter(at__lt=now - LONGEST).select_related("connection__place__application", "connection__client")[:100]:
-        let_go(row.connection)
+    """End what nobody has chosen in time. What fails is logged, and tried again next time."""
+    rows = SetAside.objects.filter(at__lt=now - LONGEST)
+    for row in rows.select_related("connection__place__application", "connection__client")[:100]:
+        try:
+            let_go("the clock", row.connection)
+        except Exception:
+            log.exception("what was set aside could not be let go of", connection=row.connection.ref)
 
 
-def _found(connection: Connection) -> SetAside:
+def open_tokens(row: SetAside) -> Mapping[str, Any]:
+    """What the provider gave: the fields of its answer that were kept. Raises :class:`safe.CannotOpen`."""
+    found: dict[str, Any] = json.loads(safe.unseal(row.tokens, row.place_of("tokens")).reveal())
+    return found
+
+
+def _end(by: Person | str, connection: Connection, row: SetAside) -> None:
+    try:
+        kept = open_tokens(row)
+        access, refresh = str(kept.get("access_token", "")), str(kept.get("refresh_token") or "")
+        ended = tokens.revoke_these(connection, access, refresh)
+    except safe.CannotOpen:
+        ended = "no, the safe cannot open them"
+    with transaction.atomic():
+        SetAside.objects.filter(pk=row.pk).delete()
+        _raise_stamp(connection)
+        about = {"account": row.account, "tokens revoked there": ended}
+        write(by, "let go of the tokens of", "connection", connection.ref, about)
+
+
+def _chosen(connection: Connection) -> SetAside:
+    """What is set aside, kept for whoever chooses first."""
+    now = timezone.now()
+    free = Q(chosen_at=None) | Q(chosen_at__lt=now - _CHOOSING)
     row = of(connection)
-    if row is None:
+    if row is None or not SetAside.objects.filter(free, pk=row.pk).update(chosen_at=now):
         raise Problem(409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page.")
     return row
 
 
-def _open(row: SetAside) -> Mapping[str, Any]:
-    found: dict[str, Any] = json.loads(safe.unseal(row.tokens, row.place_of("tokens")).reveal())
-    return found
+def _raise_stamp(connection: Connection) -> None:
+    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)

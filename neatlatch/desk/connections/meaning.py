@@ -85,8 +85,7 @@ def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:
         granted = halves.granted(connection)
         held = frozenset(connection.scopes) if granted is None else granted
     else:
-        rights = connection.client.rights if connection.client else []
-        held = frozenset(rights) if profile.roles and rights else None
+        held = profile.known_rights(connection.client.rights if connection.client else ())
     sender = Sender(connection.scheme, connection.values, frozenset(connection.secrets()), frozenset(connection.scopes), held)
     return sent.requests(profile, sender)
 

@@ -9,9 +9,10 @@ from neatlatch.desk.common.problems import Problem, wrong_fields
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 
+from . import tokens
 from .destinations import Leave
 from .halves import provider_addresses
-from .models import Connection, HeldSecret, TokenSet
+from .models import Connection, HeldSecret
 from .services import IDENTITY, ask_for_scopes, locked, provider_changed, touched
 
 _FIELD_OF_PIN = {
@@ -81,7 +82,7 @@ def _take_provider(by: Person, connection: Connection, pin: str, value: str, lea
     moved = any(values.get(key) != connection.values.get(key) for key in IDENTITY)
     connection.values = values
     if moved:
-        TokenSet.objects.filter(connection=connection).delete()
+        tokens.drop(connection)
     touched(connection, by, leave)
     write(by, "took the provider's value", "connection", connection.ref, {"pin": pin})
     return connection

@@ -163,13 +163,19 @@ class TokenSet(models.Model):
 
 
 class SetAside(models.Model):
-    """The tokens of a wrong account that signed in to a shared connection, until somebody chooses. ``tokens`` is what the provider gave, sealed."""
+    """The tokens of a wrong account that signed in to a shared connection, until somebody chooses.
+
+    ``tokens`` is what the provider gave, sealed; ``sent_to`` are the origins that they were cleared for
+    then; ``chosen_at`` is when somebody chose what becomes of them, while that is being done.
+    """
 
     connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="set_aside")
     tokens = models.BinaryField()
+    sent_to = models.JSONField(default=list)
     account = models.CharField(max_length=200)
     at = models.DateTimeField()
     by = models.CharField(max_length=150)
+    chosen_at = models.DateTimeField(null=True)
 
     def place_of(self, field: str) -> str:
         """Where a field is sealed."""

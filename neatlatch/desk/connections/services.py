@@ -35,7 +35,7 @@ from neatlatch.desk.people.models import Person
 from . import aside, destinations, tokens
 from .destinations import Leave
 from .halves import provider_addresses
-from .models import Connection, HeldSecret, SetAside, TokenSet
+from .models import Connection, HeldSecret
 
 REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
@@ -356,8 +356,7 @@ def _change(
             setattr(connection, key, given[key])
     put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
-        TokenSet.objects.filter(connection=connection).delete()
-        SetAside.objects.filter(connection=connection).delete()
+        tokens.drop(connection)
     touched(connection, by, leave)
     said = changes.in_words(stood, told(connection))
     if said or not put:
@@ -446,7 +445,7 @@ def _put_certificate(by: Person, connection: Connection, found: reading.Found) -
         destinations.put_in_for(connection, "private_key", credential)
         notes.append("its private key, sealed")
     if connection.scheme in OAUTH2:
-        TokenSet.objects.filter(connection=connection).delete()
+        tokens.drop(connection)
     touched(connection, by)
     write(by, "put in a certificate", "connection", connection.ref, {"read": notes})
     return connection, notes
@@ -470,7 +469,7 @@ def choose_client(by: Person, connection: Connection, client: Client, leave: Lea
             HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": held})
         elif value.key == "client_secret":
             HeldSecret.objects.filter(connection=connection, key=value.key).delete()
-    TokenSet.objects.filter(connection=connection).delete()
+    tokens.drop(connection)
     touched(connection, by, leave)
     write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
     return connection
@@ -491,7 +490,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Le
     if not any(value.type == "scopes" for value in scheme.values):
         connection.scopes = []
     HeldSecret.objects.filter(connection=connection).exclude(key__in=[one.key for one in scheme.secrets()]).delete()
-    TokenSet.objects.filter(connection=connection).delete()
+    tokens.drop(connection)
     if (
         connection.client is not None
         and connection.client.scheme != scheme_key
@@ -506,7 +505,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Le
 def remove(by: Person, connection: Connection) -> None:
     """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
     revoked = tokens.revoke(connection)
-    aside.let_go(connection)
+    aside.let_go(by, connection)
     with transaction.atomic():
         connection = locked(connection)
         for held in connection.held_secrets.select_related("credential"):

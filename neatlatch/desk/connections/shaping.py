@@ -8,6 +8,7 @@ from uuid import UUID
 from django.utils import timezone
 
 from neatlatch.core import breaks, health, pins
+from neatlatch.core.addresses import joined_path
 from neatlatch.core.evidence import curl_line
 from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
@@ -145,7 +146,7 @@ def _certificate(both: pins.Halves) -> dict[str, Any] | None:
 def _curl(connection: Connection, scheme: Scheme, method: str, path: str) -> str:
     if connection.scheme == STREAM:
         return ""
-    address = connection.values.get("api_base", "").rstrip("/") + path
+    address = joined_path(connection.values.get("api_base", ""), path)
     return curl_line(
         method, address, [("Accept", "application/json")], kind=connection.scheme, values=connection.values, settings=scheme.settings
     )

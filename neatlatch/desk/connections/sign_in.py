@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from neatlatch.core import addresses, oauth2, pkce, replies
 from neatlatch.core.evidence import MASK
+from neatlatch.core.names import other_account
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.common import safe
@@ -22,7 +23,7 @@ from neatlatch.desk.people.models import Person
 from neatlatch.wire import oauth
 from neatlatch.wire.road import Road, RoadError
 
-from . import aside, destinations, tokens
+from . import accounts, aside, destinations, tokens
 from .halves import published
 from .models import Account, Connection, SignIn, TokenSet
 
@@ -162,7 +163,7 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             return keep(person, sign_in, connection, told.reading, asked_at, account)
         account = _whose(way, connection, str(told.reading.fields["access_token"]))
         expected = connection.values.get("account", "")
-        if account and expected and account.casefold() != expected.casefold():
+        if other_account(expected, account):
             aside.keep(person, connection, told.reading, account, asked_at)
             return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. Nothing is changed by it: these tokens are set aside until "
                         "somebody chooses. Sign in again and pick the other account.")  # fmt: skip
@@ -172,7 +173,7 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
         write(person, "signed in", "connection", connection.ref, {"as": account, "scopes": saved.granted})
         ended = _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
-    aside.let_go(connection)
+    aside.let_go(person, connection)
     return ended
 
 
@@ -180,16 +181,12 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
     """Keep a person's own tokens, unless the account is not theirs: then they are ended at the provider, and what was connected before stays."""
     noted = Account.objects.filter(connection=connection, person=person).first()
     expected = noted.expected if noted else ""
-    other = (
-        TokenSet.objects.filter(connection=connection, account__iexact=account).exclude(person=person).select_related("person").first()
-        if account
-        else None
-    )
+    other = accounts.who_has(connection, account) if account else None
     wrong = ""
-    if account and expected and account.casefold() != expected.casefold():
+    if other_account(expected, account):
         wrong = f"{account} signed in, but your account is {expected}."
-    elif other is not None and other.person is not None:
-        wrong = f"{account} is connected for {other.person.shown_name} already, so it cannot be yours too."
+    elif other is not None and other.pk != person.pk:
+        wrong = f"{account} is connected for {other.shown_name} already, so it cannot be yours too."
     if wrong:
         _refuse_wrong(person, connection, reading, account, expected)
         return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; what was connected before still is. Connect again and pick your own account at their "
@@ -221,7 +218,7 @@ def _for_tests(
         wrong = "Meanwhile no service account is named for tests any more."
     elif not account:
         wrong = f"The application does not say whose token it gives, so nobody can see that it is {expected}."
-    elif account.casefold() != expected.casefold():
+    elif other_account(expected, account):
         wrong = f"{account} signed in, but tests use {expected}."
     if wrong:
         _refuse_wrong(person, connection, reading, account, expected)

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import time
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -28,6 +28,7 @@ from neatlatch.core.jose import jwt
 from neatlatch.core.replies import Reading
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT
 from neatlatch.core.scopes import split
+from neatlatch.core.secret import Secret
 from neatlatch.desk.common import owner, won
 from neatlatch.desk.journal.services import write
 from neatlatch.wire import oauth
@@ -36,7 +37,7 @@ from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
 from . import destinations
 from .halves import published
-from .models import Connection, TokenSet
+from .models import Connection, SetAside, TokenSet
 
 log = structlog.get_logger()
 LEASE = timedelta(seconds=20)
@@ -61,6 +62,7 @@ def save_new(
     asked_scopes: frozenset[str],
     person: int | None = None,
     after: int = 0,
+    sent_to: Sequence[str] = (),
 ) -> TokenSet:
     """Seal and save what a token endpoint gave, as one short transaction with nothing else in it, again and again until it is saved.
 
@@ -78,7 +80,7 @@ def save_new(
         "scope": fields.get("scope"),
         "asked_scopes": sorted(asked_scopes),
         "asked_at": asked_at.isoformat(),
-        "sent_to": destinations.of_tokens(connection),
+        "sent_to": list(sent_to) or destinations.of_tokens(connection),
         "signed_in": signed_in,
         "after": after,
     }
@@ -353,6 +355,39 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
                 write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
 
     won.until_saved(give_back, _about(connection, tokens.person_id))
+
+
+def drop(connection: Connection) -> None:
+    """Forget every token of a connection, set aside ones too: they are of a client or an account that it is no more.
+
+    Part of the surrounding transaction. The provider is not asked to end them: :func:`revoke` does that.
+    """
+    TokenSet.objects.filter(connection=connection).delete()
+    SetAside.objects.filter(connection=connection).delete()
+
+
+@dataclass(frozen=True)
+class TakenOut:
+    """Tokens that are not held any more; the provider has not been asked to end them."""
+
+    connection: Connection
+    access: Secret
+    refresh: Secret
+
+    def revoke(self) -> str:
+        """Ask the provider to end them; answers in words whether it did."""
+        return revoke_these(self.connection, self.access.reveal(), self.refresh.reveal())
+
+
+def take_out(connection: Connection) -> list[TakenOut]:
+    """Forget the tokens of a connection that are no person's, as part of the surrounding transaction.
+
+    Whoever calls this asks the provider to end them once that is over (:meth:`TakenOut.revoke`).
+    """
+    held = TokenSet.objects.filter(connection=connection, person=None)
+    found = [TakenOut(connection, one.open_access(), one.open_refresh()) for one in held]
+    held.delete()
+    return found
 
 
 def revoke(connection: Connection, person: int | None = None, *, shared: bool = False) -> str:

@@ -7,12 +7,14 @@ from collections.abc import Collection
 from datetime import datetime
 from typing import Any
 
-from neatlatch.core import leak
+from neatlatch.core import leak, lifetimes
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common import safe
+from neatlatch.desk.connections import aside
 from neatlatch.desk.connections.halves import published
-from neatlatch.desk.connections.models import TokenSet
+from neatlatch.desk.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.house.models import Refresh
+from neatlatch.desk.people.models import Person
 
 
 def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[str]) -> bool:
@@ -25,26 +27,53 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
 
 
 def held(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
-    """Tokens that connections hold, by their fingerprints."""
+    """Tokens that connections hold, or have set aside, by their fingerprints."""
     found = [(one.pk, field) for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
              for field in ("access", "refresh") if _is(getattr(one, field), one.place_of(field), prints)]  # fmt: skip
-    rows = TokenSet.objects.defer("access", "refresh").select_related(
-        "connection__place__application", "connection__client__place", "person"
-    )
+    rows = TokenSet.objects.defer("access", "refresh").select_related(*_SHOWN, "person")
     sets = {one.pk: one for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related("connection__users__user")}
-    return [_held(sets[pk], field == "refresh", now) for pk, field in found if pk in sets]
+    served = [_held(sets[pk].connection, field == "refresh", sets[pk].ends, sets[pk].person, now) for pk, field in found if pk in sets]
+    return served + _set_aside(prints, now)
 
 
-def _held(one: TokenSet, refresh: bool, now: datetime) -> dict[str, Any]:
-    connection = one.connection
-    ends, public = None if refresh else one.ends, bool(connection.client and connection.client.public)
+_SHOWN = ("connection__place__application", "connection__client__place")
+
+
+def _set_aside(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
+    found = []
+    for one in SetAside.objects.select_related(*_SHOWN).prefetch_related("connection__users__user"):
+        try:
+            kept = aside.open_tokens(one)
+        except safe.CannotOpen:
+            continue
+        ends = lifetimes.ends(one.at, kept.get("expires_in"))
+        found += [
+            _held(one.connection, field == "refresh_token", ends, None, now)
+            | {"set_aside": True, "after": "nobody is stopped, for nothing uses it"}
+            for field in ("access_token", "refresh_token")
+            if kept.get(field) and safe.fingerprint(str(kept[field])) in prints
+        ]
+    return found
+
+
+def _held(connection: Connection, refresh: bool, access_ends: datetime | None, person: Person | None, now: datetime) -> dict[str, Any]:
+    ends, public = None if refresh else access_ends, bool(connection.client and connection.client.public)
     worth = leak.token_of_connection(connection.scheme, refresh, ends, public, now)
     can_end = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
     return {
-        "ref": connection.ref, "application": connection.place.application.name, "refresh": refresh, "person": one.person.username if one.person else "",
-        "person_name": one.person.shown_name if one.person else "", "ends": ends, "alive": worth.lives, "says": worth.says, "after": worth.after,
-        "ends_there": bool(can_end), "users": sorted(user.name for user in connection.users.all()),
-    }  # fmt: skip
+        "ref": connection.ref,
+        "set_aside": False,
+        "application": connection.place.application.name,
+        "refresh": refresh,
+        "person": person.username if person else "",
+        "person_name": person.shown_name if person else "",
+        "ends": ends,
+        "alive": worth.lives,
+        "says": worth.says,
+        "after": worth.after,
+        "ends_there": bool(can_end),
+        "users": sorted(user.name for user in connection.users.all()),
+    }
 
 
 def of_house(digests: Collection[str], now: datetime) -> list[dict[str, Any]]:

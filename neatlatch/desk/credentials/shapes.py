@@ -215,9 +215,13 @@ class LeakedTokenOut(Schema):
 
 
 class LeakedHeldOut(Schema):
-    """A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009)."""
+    """A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009).
+
+    ``set_aside``: of a wrong account that signed in; nothing uses it.
+    """
 
     ref: str
+    set_aside: bool
     application: str
     refresh: bool
     person: str

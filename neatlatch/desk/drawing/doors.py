@@ -208,7 +208,7 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
         raise Problem(405, "Ask with POST.")
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
-    done = rounds.run(rounds.begin_test(asker.user.name, connection))
+    done = rounds.run(rounds.begin_test(asker.user.name, connection, by_program=True))
     rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
     return JsonResponse(
         {

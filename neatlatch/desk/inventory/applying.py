@@ -24,12 +24,13 @@ from neatlatch.desk.applications.models import Application, Environment, Place, 
 from neatlatch.desk.applications.services import ADDRESS_FIELDS
 from neatlatch.desk.clients.models import Client
 from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import destinations, leaving
+from neatlatch.desk.connections import accounts, destinations, leaving, tokens
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.destinations import Leave
-from neatlatch.desk.connections.models import Account, Connection, HeldSecret, TokenSet
+from neatlatch.desk.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.connections.services import provider_changed
 from neatlatch.desk.credentials.models import Credential
+from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person, Team
 from neatlatch.desk.users.models import Use, User
 
@@ -59,6 +60,7 @@ class Hand:
     def __init__(self, by: Person, leave: Leave | None = None) -> None:
         self.by, self.leave = by, leave
         self.moving: list[destinations.Move] = []
+        self.ended: list[tokens.TakenOut] = []
         self.now = timezone.now()
         self.clients: dict[str, Client] = {}
 
@@ -85,6 +87,12 @@ class Hand:
                     self.remove(kind, key)
         if self.moving:
             raise destinations.asking(self.moving)
+
+    def end_there(self) -> None:
+        """After the transaction: ask the providers to end the tokens that nothing uses any more."""
+        for one in self.ended:
+            about = {"tokens revoked there": one.revoke()}
+            write(self.by, "ended the tokens for tests of", "connection", one.connection.ref, about)
 
     def environment(self, key: str, given: Given) -> None:
         """An environment of the firm."""
@@ -253,15 +261,17 @@ class Hand:
         connections.forget_health(found)
         found.save()
         if moved:
-            TokenSet.objects.filter(connection=found).delete()
+            tokens.drop(found)
         elif found.individual and other_tests:
-            TokenSet.objects.filter(connection=found, person=None).delete()
+            self.ended += tokens.take_out(found)
         self._secrets(found, given["secrets"])
         Account.objects.filter(connection=found).exclude(person__username__in=given["accounts"]).delete()
         for username, expected in given["accounts"].items():
             Account.objects.update_or_create(
                 connection=found, person=Person.objects.get(username=username), defaults={"expected": expected}
             )
+        if said := accounts.refused_for_tests(found, found.tests_as):
+            raise CannotApply("connections", key, f"tests as {found.tests_as}: {said}")
         if self.leave is not None:
             destinations.settle(self.by, found, self.leave)
         else:

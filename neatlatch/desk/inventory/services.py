@@ -106,7 +106,8 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
             found = _preview(inventory, prune)
             if not changed_there:  # that changes clients here, too
                 _check_seen(found, seen)
-            Hand(by, leave).apply(found.outcome.changes, found.outcome.content)
+            hand = Hand(by, leave)
+            hand.apply(found.outcome.changes, found.outcome.content)
             if inventory.base:
                 Origin.objects.update_or_create(
                     digest=inventory.base, defaults={"content": found.outcome.base, "at": timezone.now(), "by": by.username}
@@ -131,6 +132,7 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
         raise Problem(
             409, "Something that the file takes away is still used.", f"It is used by {', '.join(names)}. Nothing was changed."
         ) from error
+    hand.end_there()
     return found
 
 

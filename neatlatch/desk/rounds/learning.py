@@ -34,9 +34,10 @@ def learn(connection: Connection, results: Iterable[RungResult], begun: datetime
     noted = {**client.facts, "client_id": client.client_id}
     found = learned(scheme, connection.values, sight.sha256 if sight else "", noted)
     others = Connection.objects.filter(client=client, proven_at__isnull=False).exclude(pk=connection.pk)
-    if found and (proven := list(others.values_list("values", flat=True))):
+    if found and others.exists():
         # A certificate's thumbprint does not stand among the values, so one that is shared is not learned.
-        found = {key: pair for key, pair in found.items() if key != "thumbprint" and all(one.get(key) != pair[0] for one in proven)}
+        found.pop("thumbprint", None)
+        found = {key: pair for key, pair in found.items() if not others.filter(**{f"values__{key}": pair[0]}).exists()}
     if found:
         _note(connection, client, found)
 

@@ -26,7 +26,8 @@ class Round(models.Model):
 class Test(models.Model):
     """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran it.
 
-    ``person``: whose own account it signed in with, where each has their own.
+    ``person``: whose own account it signed in with, where each has their own. ``by_program``: a
+    workload asked for it, and no person.
     """
 
     class State(models.TextChoices):
@@ -43,6 +44,7 @@ class Test(models.Model):
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests", db_index=False)
     round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests", db_index=False)
     begun_by = models.CharField(max_length=150)
+    by_program = models.BooleanField(default=False)
     person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+", db_index=False)
     made = models.DateTimeField(auto_now_add=True)
     begun = models.DateTimeField(null=True)

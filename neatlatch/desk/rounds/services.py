@@ -61,8 +61,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         client=tokens.client_of(connection) if connection.scheme in OAUTH2 else oauth2.Client(""),
         held=held,
         stream_address=values.get("stream_address", ""),
-        rights=frozenset(connection.client.rights) if connection.client else frozenset(),
-        rights_known=bool(profile.roles and connection.client and connection.client.rights),
+        rights=profile.known_rights(connection.client.rights if connection.client else ()),
         further=tuple(_further(one, values, held.secrets) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
@@ -83,19 +82,13 @@ def plan_of(connection: Connection, test: Test) -> Plan:
 
 def _depth(connection: Connection, test: Test) -> Depth:
     limits = limits_of_tests(connection)
-    return limits.by_hand() if test.round_id is None else limits.of_round()
+    return limits.by_hand() if test.round_id is None and not test.by_program else limits.of_round()
 
 
 def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]) -> Further:
-    def own(found: Mapping[str, str]) -> dict[str, str]:
-        return {key.removeprefix(f"{endpoint.key}."): value for key, value in found.items() if key.startswith(f"{endpoint.key}.")}
-
-    return Further(
-        endpoint.label,
-        own(values).get("api_base", ""),
-        endpoint.harmless,
-        Credentials(endpoint.kind, own(values), own(opened), endpoint.settings),
-    )
+    own = endpoint.own(values)
+    held = Credentials(endpoint.kind, own, endpoint.own(opened), endpoint.settings)
+    return Further(endpoint.label, own.get("api_base", ""), endpoint.harmless, held)
 
 
 def _is_fresh(connection: Connection, spread: int) -> bool:
@@ -103,17 +96,24 @@ def _is_fresh(connection: Connection, spread: int) -> bool:
     return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
 
 
-def begin_test(by: Person | str, connection: Connection, last: str = "") -> Test:
-    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder)."""
+def begin_test(by: Person | str, connection: Connection, last: str = "", *, by_program: bool = False) -> Test:
+    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder).
+
+    ``by_program``: nobody is there to look at it, so it goes as far as a round's.
+    """
     with transaction.atomic():
         running = connection.tests.filter(
-            state__in=(Test.State.WAITING, Test.State.RUNNING), round=None, made__gt=timezone.now() - ALIVE
+            state__in=(Test.State.WAITING, Test.State.RUNNING),
+            round=None,
+            by_program=by_program,
+            made__gt=timezone.now() - ALIVE,
         ).first()
         if running is not None and not owner.is_gone(running.runner):
             return running
         if running is not None:  # its program was killed
             Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
-        test = Test.objects.create(connection=connection, begun_by=by if isinstance(by, str) else by.username, last=last)
+        name = by if isinstance(by, str) else by.username
+        test = Test.objects.create(connection=connection, begun_by=name, last=last, by_program=by_program)
         write(by, "tested", "connection", connection.ref)
     return test
 

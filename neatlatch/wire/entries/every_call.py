@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from neatlatch.core import oauth2, replies
+from neatlatch.core.addresses import joined_path
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import CERTIFICATE
 
-from ..ladder import Climb, Fell, joined_path
+from ..ladder import Climb, Fell
 from ..oauth import failure_of
 from ..road import Answer
 
@@ -53,7 +54,7 @@ class EveryCall:
 
     def granted(self) -> frozenset[str] | None:
         """The account's rights, as far as somebody noted them."""
-        return self.climb.plan.rights if self.climb.plan.rights_known else None
+        return self.climb.plan.rights
 
     def secrets(self) -> tuple[str, ...]:
         """All of them."""

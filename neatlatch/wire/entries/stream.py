@@ -106,7 +106,7 @@ class Stream:
 
     def granted(self) -> frozenset[str] | None:
         """The key's rights, as far as somebody noted them."""
-        return self.climb.plan.rights if self.climb.plan.rights_known else None
+        return self.climb.plan.rights
 
     def secrets(self) -> tuple[str, ...]:
         """All of them."""

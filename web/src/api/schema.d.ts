@@ -5473,10 +5473,14 @@ export interface components {
         /**
          * LeakedHeldOut
          * @description A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009).
+         *
+         *     ``set_aside``: of a wrong account that signed in; nothing uses it.
          */
         LeakedHeldOut: {
             /** Ref */
             ref: string;
+            /** Set Aside */
+            set_aside: boolean;
             /** Application */
             application: string;
             /** Refresh */

@@ -138,7 +138,7 @@
         >{/if}
     </span>
   </header>
-  {#if outcome.data?.says}
+  {#if outcome.data?.says && !(outcome.data.outcome === 'wrong_account' && connection.set_aside)}
     <p
       role="status"
       class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"

@@ -33,6 +33,11 @@
       await ok(api.DELETE('/api/clients/{identity}/management', { params: { path: { identity } } }))
       await again()
     })
+  const endSetAside = (one: Held) =>
+    acts.run(async () => {
+      await ok(api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref: one.ref } }, body: { use: false } }))
+      await again()
+    })
   const endHeld = (one: Held) =>
     acts.run(async () => {
       const { there } = await ok(
@@ -51,11 +56,12 @@
     <a class="act value" href="/connections/{ended.ref}">{ended.ref}</a> holds its tokens no longer. Ended at the application: {ended.there}.
     {#if ended.there !== 'yes'}Whoever has them is let in until they end; end them in the application's own screens.{/if}
   </p>{/if}
-{#each found.held as one (`${one.ref}${one.person}${one.refresh}`)}
+{#each found.held as one (`${one.ref}${one.person}${one.refresh}${one.set_aside}`)}
   <section class="sheet mb-4 p-4" aria-label="Recognised: a token of {one.ref}">
     <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
       <h2>
-        {one.refresh ? 'Refresh token' : 'Access token'} of <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
+        {one.refresh ? 'Refresh token' : 'Access token'} of
+        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>{one.set_aside ? ', set aside' : ''}
       </h2>
       <span>{one.application}{one.person_name ? `, ${one.person_name}'s` : ''}</span>
       <span class={one.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
@@ -67,11 +73,16 @@
     </p>
     {#if one.alive}
       <p>Ended, {one.after}.</p>
-      <p class="help">{one.users.length ? `Uses it: ${one.users.join(', ')}` : 'No user of it is noted.'}</p>
+      {#if !one.set_aside}<p class="help">
+          {one.users.length ? `Uses it: ${one.users.join(', ')}` : 'No user of it is noted.'}
+        </p>{/if}
       {#if !one.ends_there}<p class="text-warning mt-1 font-semibold">
           {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s own screens.
         </p>{/if}
-      <button class="btn btn-error btn-sm mt-2" disabled={acts.busy} onclick={() => endHeld(one)}
+      <button
+        class="btn btn-error btn-sm mt-2"
+        disabled={acts.busy}
+        onclick={() => (one.set_aside ? endSetAside(one) : endHeld(one))}
         >{one.ends_there ? `End the tokens of ${one.ref} now` : `Forget the tokens of ${one.ref}`}</button
       >
     {/if}
