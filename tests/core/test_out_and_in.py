@@ -144,7 +144,7 @@ def test_a_file_is_read_in_full() -> None:
         (("pace: 4", "pace: fast"), 21, "is a number"),
         (("pace: 4", "speed: 4"), 21, "no such field"),
         (("scheme: basic", "x: 1"), 18, "“scheme” is missing"),
-        (("place: cargo/sandbox", "place: cargo/staging"), 19, "there is no place 'cargo/staging' in this file"),
+        (("place: cargo/sandbox", "place: cargo/staging"), 19, "there is no place 'cargo/staging', in this file or here"),
         (("people: [ewan]", "people: ewan"), 9, "is a list of texts"),
         (("people: [ewan]", "people: [isla]"), 9, "there is no person 'isla'"),
         (("{application: cargo, connection: cargo}", "{application: cargo, connection: x}"), 27, "there is no connection 'x'"),
@@ -157,9 +157,25 @@ def test_a_file_is_read_in_full() -> None:
     ],
 )  # fmt: skip
 def test_a_mistake_is_told_with_its_line(change: tuple[str, str], line: int, says: str) -> None:
-    with pytest.raises(reading.BadInventory) as told:
-        reading.read(SMALL.replace(*change, 1))
-    assert any(one.line == line and says in one.says for one in told.value.mistakes), [str(one) for one in told.value.mistakes]
+    try:
+        found = reading.read(SMALL.replace(*change, 1))
+        told = reading.missing(found.references, found.content)
+    except reading.BadInventory as error:
+        told = error.mistakes
+    assert any(one.line == line and says in one.says for one in told), [str(one) for one in told]
+
+
+def test_a_file_may_name_what_stands_already() -> None:
+    head, _, rest = SMALL.partition("environments:")
+    small = head + "connections:" + rest.partition("connections:")[2]
+    found = reading.read(small)
+    assert [one.says.split("'")[1] for one in reading.missing(found.references, found.content)] == ["cargo/sandbox", "sandbox", "cargo"]
+    stands = reading.read(SMALL).content
+    outcome = merging.merge(stands, found.content, None, found.lines)
+    assert reading.missing(found.references, outcome.content) == []
+    assert {one.act for one in outcome.changes} == {"stay"}
+    pruned = merging.merge(stands, found.content, None, found.lines, prune=True)
+    assert len(reading.missing(found.references, pruned.content)) == 3  # it would take away what it names
 
 
 def test_several_mistakes_are_told_at_once() -> None:

@@ -298,6 +298,30 @@ def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
     assert services.export(setup.by) == first
 
 
+def test_a_file_with_one_connection(by: Person) -> None:
+    """F15: what stands here already is spoken of by name."""
+    whole = yaml.safe_load(services.export(by))
+    one = whole["connections"]["cargo-manifests"]
+    small = {"neat_latch_inventory": 1, "connections": {"cargo-manifests": {**one, "pace": 3.0}}}
+    before = len(whole["connections"])
+    seen = services.preview(yaml.safe_dump(small), False)
+    assert [(each.act, each.key, each.says) for each in seen.outcome.changes if each.does] == [
+        ("change", "cargo-manifests", ("pace: 10.0 became 3.0",))
+    ]
+    services.apply(by, yaml.safe_dump(small))
+    assert (Connection.objects.get(ref="cargo-manifests").pace, Connection.objects.count()) == (3.0, before)
+    new = {
+        "neat_latch_inventory": 1,
+        "connections": {"cargo-again": {"place": one["place"], "scheme": one["scheme"], "client": one["client"]}},
+    }
+    services.apply(by, yaml.safe_dump(new))
+    assert Connection.objects.get(ref="cargo-again").client == Connection.objects.get(ref="cargo-manifests").client
+    new["connections"]["cargo-again"]["place"] = "cargo-manifests/nowhere"
+    with pytest.raises(Problem) as refused:
+        services.apply(by, yaml.safe_dump(new))
+    assert "there is no place 'cargo-manifests/nowhere', in this file or here" in refused.value.detail
+
+
 def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: Person) -> None:
     web = web_of(by)
     for form in ("env", "properties"):

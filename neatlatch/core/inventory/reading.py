@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -44,12 +44,26 @@ class BadInventory(ValueError):
 
 
 @dataclass(frozen=True)
+class Reference:
+    """That an object of the file names another: its kind, its name, the line, and where in the file."""
+
+    kind: str
+    named: str
+    line: int
+    where: str
+
+
+@dataclass(frozen=True)
 class Inventory:
-    """A file that was read: its objects in full, what it was exported from (empty: not said), and the line of each object."""
+    """A file that was read: its objects in full, what it was exported from (empty: not said), and the line of each object.
+
+    ``references`` are the names of other objects, which stand in the file or here (:func:`missing`).
+    """
 
     content: Content
     base: str
     lines: Mapping[tuple[str, str], int]
+    references: tuple[Reference, ...] = ()
 
 
 def digest(content: Content) -> str:
@@ -101,7 +115,7 @@ class _Checker:
 
     def wrong(self, path: Path, says: str) -> None:
         """Note a mistake."""
-        self.mistakes.append(Mistake(self.line(path), " → ".join(str(one) for one in path), says))
+        self.mistakes.append(Mistake(self.line(path), _where(path), says))
 
     def run(self) -> Inventory:
         """Everything, or all that is wrong."""
@@ -113,12 +127,12 @@ class _Checker:
         content: Content = {}
         for kind in KINDS:
             content[kind.name] = self.objects(kind)
-        self.references(content)
+        references = tuple(self.references(content))
         if self.mistakes:
             raise BadInventory(sorted(self.mistakes, key=lambda one: one.line))
         lines = {(kind, key): self.line((kind, key)) for kind, some in content.items() for key in some}
         base = self.plain.get("base")
-        return Inventory(content, str(base or ""), lines)
+        return Inventory(content, str(base or ""), lines, references)
 
     def objects(self, kind: Kind) -> dict[str, dict[str, Any]]:
         """The objects of a kind."""
@@ -231,31 +245,47 @@ class _Checker:
             found.append(kept)
         return found
 
-    def references(self, content: Content) -> None:
-        """Every object that another names is in the file too."""
+    def references(self, content: Content) -> Iterator[Reference]:
+        """Every name of another object, with the line it stands on."""
         for kind in KINDS:
             for key, one in content[kind.name].items():
                 for field in kind.fields:
                     target = "clients" if field.type == "clients_later" else field.type
-                    named = one[field.name]
-                    if target in BY_NAME and named and named not in content[target]:
-                        self.wrong((kind.name, key, field.name), f"there is no {BY_NAME[target].word} {named!r} in this file")
+                    if target in BY_NAME and one[field.name]:
+                        yield self.reference(target, one[field.name], (kind.name, key, field.name))
         for key, one in content["teams"].items():
             for person in one["people"]:
-                if person not in content["people"]:
-                    self.wrong(("teams", key, "people"), f"there is no person {person!r} in this file")
+                yield self.reference("people", person, ("teams", key, "people"))
         for key, one in content["connections"].items():
             for name, secret in one["secrets"].items():
-                if secret.removeprefix("safe:") not in content["credentials"]:
-                    self.wrong(("connections", key, "secrets", name), f"{secret!r} is no reference to one of the credentials (safe:…)")
+                path = ("connections", key, "secrets", name)
+                if not secret.startswith("safe:"):
+                    self.wrong(path, "is no reference to one of the credentials (safe:…)")
+                yield self.reference("credentials", secret.removeprefix("safe:"), path)
             for person in one["accounts"]:
-                if person not in content["people"]:
-                    self.wrong(("connections", key, "accounts", person), f"there is no person {person!r} in this file")
+                yield self.reference("people", person, ("connections", key, "accounts", person))
         for key, one in content["users"].items():
             for number, use in enumerate(one["uses"]):
                 for name, target in (("application", "applications"), ("connection", "connections")):
-                    if use.get(name) and use[name] not in content[target]:
-                        self.wrong(("users", key, "uses", number, name), f"there is no {name} {use[name]!r} in this file")
+                    if use.get(name):
+                        yield self.reference(target, use[name], ("users", key, "uses", number, name))
+
+    def reference(self, target: str, named: str, path: Path) -> Reference:
+        """A name of another object, where it stands in the file."""
+        return Reference(target, named, self.line(path), _where(path))
+
+
+def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:
+    """What a file names and ``content``, all that would stand once it is applied, does not hold."""
+    return [
+        Mistake(one.line, one.where, f"there is no {BY_NAME[one.kind].word} {one.named!r}, in this file or here")
+        for one in references
+        if one.named not in content.get(one.kind, {})
+    ]
+
+
+def _where(path: Path) -> str:
+    return " → ".join(str(one) for one in path)
 
 
 def _plain(value: Any) -> Any:

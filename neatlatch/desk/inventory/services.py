@@ -82,6 +82,8 @@ def _preview(inventory: reading.Inventory, prune: bool) -> Preview:
     origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
     base = _refilled(origin.content) if origin else None
     outcome = moving.said(merging.merge(current, inventory.content, base, inventory.lines, prune))
+    if mistakes := reading.missing(inventory.references, outcome.content):
+        raise _mistakes(mistakes)
     return Preview(outcome, reading.digest(current), origin is not None)
 
 
