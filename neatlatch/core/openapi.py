@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from .intake import trees
 from .profiles import Operation, ScopeInfo, ScopeKind
 from .schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, KINDS, Scheme
 
@@ -28,6 +29,14 @@ class Described:
 
 class BadDescription(ValueError):
     """The document is not an OpenAPI 3 description; the message says why."""
+
+
+def read_text(text: str) -> Described:
+    """Read a description in JSON or YAML. Raises :class:`BadDescription`."""
+    try:
+        return read_description(trees.read_json(text) if text.lstrip().startswith("{") else trees.read_yaml(text))
+    except trees.Refused as error:
+        raise BadDescription(str(error)) from error
 
 
 def read_description(document: Any) -> Described:

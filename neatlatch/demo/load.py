@@ -134,7 +134,14 @@ class _Application:
         base, kind = self.address(environment), self.profile.schemes[0].key
         if kind in (CODE, CLIENT, JWT) and not self.slots:
             place = applications.add_from_metadata(
-                self.by, self.name, environment, base, f"{base}/openapi.json", "", kept["purpose"], self.told["owner"]
+                self.by,
+                self.name,
+                environment,
+                base,
+                applications.Description(f"{base}/openapi.json"),
+                "",
+                kept["purpose"],
+                self.told["owner"],
             )
         elif kind == CODE:  # described by hand, with the tenant's slot open
             pattern = base.replace(self.slots["tenant"], "{tenant}")

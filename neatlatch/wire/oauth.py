@@ -124,7 +124,6 @@ def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata
 def fetch_description(road: Road, address: str) -> openapi.Described:
     """Fetch an OpenAPI description, in JSON or YAML. Raises :class:`Unreadable`."""
     try:
-        text = fetch_text(road, address, "application/json, application/yaml;q=0.9")
-        return openapi.read_description(trees.read_json(text) if text.lstrip().startswith("{") else trees.read_yaml(text))
-    except (openapi.BadDescription, trees.Refused) as error:
+        return openapi.read_text(fetch_text(road, address, "application/json, application/yaml;q=0.9"))
+    except openapi.BadDescription as error:
         raise Unreadable(str(error)) from error

@@ -75,7 +75,9 @@ class Setup:
     def place(self, environment: str = "sandbox") -> Place:
         """Cargo manifests in an environment, with its shipped profile."""
         issuer = self.stand_ins.issuer(environment)
-        place = applications.add_from_metadata(self.by, "Cargo manifests", environment, issuer, f"{issuer}/openapi.json")
+        place = applications.add_from_metadata(
+            self.by, "Cargo manifests", environment, issuer, applications.Description(f"{issuer}/openapi.json")
+        )
         profile = profiles.from_dict(shipped()["cargo-manifests"]["profile"])
         applications.change(self.by, place.application, {"profile": profiles.to_dict(profile)})
         return Place.objects.select_related("application", "environment").get(pk=place.pk)

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import base64
 import json
+import os
+import ssl
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 import time_machine
+import yaml
 from django.core.serializers.json import DjangoJSONEncoder
 from django.db import connection as database
 from django.test import Client as WebClient
@@ -29,6 +33,7 @@ from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.users import services as users
 
 from .conftest import Setup
+from .test_workbenches import send
 
 CERTS = Path(__file__).parent.parent / "vectors" / "certs"
 
@@ -56,7 +61,7 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
     ):
         root = "/workshop" if key == "tickets" else ""
         address = f"{setup.stand_ins.secured(key)}{root}/openapi.json"
-        place = applications.add_from_description(setup.by, "", "sandbox", address)
+        place = applications.add_from_description(setup.by, "", "sandbox", applications.Description(address))
         profile = place.application.read_profile()
         assert [one.key for one in profile.schemes] == [scheme]
         assert {one.name for one in profile.roles} == roles
@@ -65,8 +70,26 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
     fares = Application.objects.get(key="fare-kiosks").read_profile().schemes[0]
     assert (fares.settings["placement"], fares.settings["name"]) == ("header", "X-Kiosk-Key")
     with pytest.raises(Problem) as raised:
-        applications.add_from_description(setup.by, "X", "sandbox", f"{setup.stand_ins.secured('tides')}/openapi.json")
+        applications.add_from_description(
+            setup.by, "X", "sandbox", applications.Description(f"{setup.stand_ins.secured('tides')}/openapi.json")
+        )
     assert "no way of being let in that is known" in raised.value.errors["description_address"]
+
+
+def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
+    """F14: where it is published nowhere."""
+    base, web = setup.stand_ins.secured("fares"), setup.web()
+    published = httpx.get(f"{base}/openapi.json", verify=ssl.create_default_context(cafile=os.environ["NEATLATCH_TRUST"])).json()
+    seen = send(web, "post", "/intakes", {"text": json.dumps(published)})
+    assert seen["kind"] == "description"
+    for text in (json.dumps(published), yaml.safe_dump(published)):
+        made = send(web, "post", "/applications", {"environment": "sandbox", "name": f"Fares {len(text)}", "description": text}, 201)
+        assert (made["places"][0]["api_base"], made["schemes"][0]["key"]) == (base, "api_key")
+    relative = {**published, "servers": [{"url": "/v2"}]}
+    told = send(web, "post", "/applications", {"environment": "sandbox", "description": json.dumps(relative)}, 422)
+    assert "/v2" in told["errors"]["api_base"]
+    told = send(web, "post", "/applications", {"environment": "sandbox", "description": "openapi: [3"}, 422)
+    assert list(told["errors"]) == ["description"]
 
 
 def test_two_ways_in_one_application(setup: Setup) -> None:

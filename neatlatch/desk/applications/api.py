@@ -174,7 +174,10 @@ class ApplicationOut(Schema):
 
 
 class ApplicationIn(Given):
-    """A new application, or one more environment of one: by its metadata address, or by hand."""
+    """A new application, or one more environment of one: by its metadata address, its API description, or by hand.
+
+    ``description`` is the API description itself, where it is not published at an address.
+    """
 
     name: str = ""
     environment: str
@@ -182,6 +185,7 @@ class ApplicationIn(Given):
     owner: str = ""
     metadata_address: str = ""
     description_address: str = ""
+    description: str | None = None
     issuer: str = ""
     authorization_endpoint: str = ""
     token_endpoint: str = ""
@@ -329,13 +333,15 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]
             raise problems.wrong_fields({"shipped": "There is no profile of this name."})
         given.profile, given.name, given.purpose = kept["profile"], given.name.strip() or kept["name"], given.purpose or kept["purpose"]
 
+    description = services.Description(given.description_address.strip(), given.description or "")
+
     def create() -> tuple[int, dict[str, Any]]:
         if given.metadata_address.strip():
-            place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, given.description_address, given.api_base,
+            place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, description, given.api_base,
                                                given.purpose, given.owner)  # fmt: skip
-        elif given.description_address.strip():
+        elif description:
             place = services.add_from_description(
-                by, given.name, given.environment, given.description_address, given.api_base, given.purpose, given.owner
+                by, given.name, given.environment, description, given.api_base, given.purpose, given.owner
             )
         else:
             values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import yaml
@@ -15,6 +15,7 @@ from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
 from neatlatch.core.scopes import malformed
+from neatlatch.desk.common import heavy
 from neatlatch.desk.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.common.roads import road
 from neatlatch.desk.journal.services import write
@@ -36,21 +37,45 @@ def environment(key: str) -> Environment:
     return found
 
 
-def read_published(metadata_address: str, description_address: str) -> tuple[str, ServerMetadata, openapi.Described | None]:
-    """Fetch what an application publishes about itself: where the metadata was, the metadata, and its API description if an address was given."""
-    for field, address in (("metadata_address", metadata_address), ("description_address", description_address)):
-        if address and (wrong := addresses.unsound_web_address(address)):
-            raise wrong_fields({field: wrong})
+@dataclass(frozen=True)
+class Description:
+    """Where an application's API description (OpenAPI 3) is: published at an address, or here as text."""
+
+    address: str = ""
+    text: str = ""
+
+    def __bool__(self) -> bool:
+        """Whether there is one."""
+        return bool(self.address or self.text.strip())
+
+    @property
+    def field(self) -> str:
+        """The field of the form that it came with."""
+        return "description" if self.text.strip() else "description_address"
+
+    def read(self) -> openapi.Described:
+        """Read it, and fetch it first where it is published. Raises :class:`Problem` that names the field."""
+        try:
+            if self.text.strip():
+                return heavy.run(openapi.read_text, self.text)
+            if wrong := addresses.unsound_web_address(self.address):
+                raise wrong_fields({self.field: wrong})
+            with road() as way:
+                return oauth.fetch_description(way, self.address)
+        except (openapi.BadDescription, oauth.Unreadable) as error:
+            raise wrong_fields({self.field: str(error)}) from error
+
+
+def read_published(metadata_address: str, description: Description) -> tuple[str, ServerMetadata, openapi.Described | None]:
+    """Fetch what an application publishes about itself: where the metadata was, the metadata, and its API description if there is one."""
+    if wrong := addresses.unsound_web_address(metadata_address):
+        raise wrong_fields({"metadata_address": wrong})
     with road() as way:
         try:
             found_at, published = oauth.fetch_metadata(way, metadata_address)
         except oauth.Unreadable as error:
             raise wrong_fields({"metadata_address": str(error)}) from error
-        try:
-            described = oauth.fetch_description(way, description_address) if description_address else None
-        except oauth.Unreadable as error:
-            raise wrong_fields({"description_address": str(error)}) from error
-    return found_at, published, described
+    return found_at, published, description.read() if description else None
 
 
 def profile_of(published: ServerMetadata | None, described: openapi.Described | None) -> profiles.Profile:
@@ -69,20 +94,13 @@ def profile_of(published: ServerMetadata | None, described: openapi.Described | 
 
 
 def add_from_description(
-    by: Person, name: str, env: str, description_address: str, api_base: str = "", purpose: str = "", owner: str = ""
+    by: Person, name: str, env: str, description: Description, api_base: str = "", purpose: str = "", owner: str = ""
 ) -> Place:
-    """Add an application, or one more environment of it, by its API description (OpenAPI 3) alone."""
-    where, address = environment(env), description_address.strip()
-    if wrong := addresses.unsound_web_address(address):
-        raise wrong_fields({"description_address": wrong})
-    with road() as way:
-        try:
-            described = oauth.fetch_description(way, address)
-        except oauth.Unreadable as error:
-            raise wrong_fields({"description_address": str(error)}) from error
+    """Add an application, or one more environment of it, by its API description alone."""
+    where, described = environment(env), description.read()
     if not described.schemes:
-        raise wrong_fields({"description_address": "The description names no way of being let in that is known here. Describe it by hand."})
-    values = {**described.addresses, "api_base": _base(api_base, described, address)}
+        raise wrong_fields({description.field: "The description names no way of being let in that is known here. Describe it by hand."})
+    values = {**described.addresses, "api_base": _base(api_base, described, description)}
     with transaction.atomic():
         application = _application(name or described.title, purpose, owner, profile_of(None, described))
         place = _place(by, application, where, values, {})
@@ -90,22 +108,24 @@ def add_from_description(
     return place
 
 
-def _base(given: str, described: openapi.Described | None, description_address: str) -> str:
+def _base(given: str, described: openapi.Described | None, description: Description) -> str:
     """The API base address: given, else the description's first server, which may be relative to the description's own address (OpenAPI 3.1 §4.8.5)."""
     base = given.strip() or (next(iter(described.servers), "") if described else "")
     if base.startswith("/"):
-        base = replace(addresses.take_apart(description_address), path=base, query=None, fragment=None).text
+        if not description.address:
+            raise wrong_fields({"api_base": f"The description says {base} only; give the whole address."})
+        base = replace(addresses.take_apart(description.address), path=base, query=None, fragment=None).text
     if base and (wrong := addresses.unsound_web_address(base)):
         raise wrong_fields({"api_base": wrong})
     return base.rstrip("/")
 
 
-def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, description_address: str, api_base: str = "",
+def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, description: Description, api_base: str = "",
                       purpose: str = "", owner: str = "") -> Place:  # fmt: skip
     """Add an application, or one more environment of it, by its published metadata."""
     where = environment(env)
-    found_at, published, described = read_published(metadata_address.strip(), description_address.strip())
-    base = _base(api_base, described, description_address.strip())
+    found_at, published, described = read_published(metadata_address.strip(), description)
+    base = _base(api_base, described, description)
     values = {"issuer": published.issuer, "authorization_endpoint": published.authorization_endpoint, "token_endpoint": published.token_endpoint,
               "api_base": base}  # fmt: skip
     with transaction.atomic():
@@ -213,7 +233,7 @@ def read_again(by: Person, place: Place) -> Place:
     """Read the published metadata again, and take over what changed."""
     if not place.metadata_address:
         raise Problem(409, "There is no metadata address.", "This environment was entered by hand; change its addresses by hand.")
-    found_at, published, _ = read_published(place.metadata_address, "")
+    found_at, published, _ = read_published(place.metadata_address, Description())
     with transaction.atomic():
         place = Place.objects.select_for_update().get(pk=place.pk)
         before = {key: getattr(place, key) for key in ADDRESS_FIELDS[:3]}

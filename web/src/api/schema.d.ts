@@ -4337,7 +4337,9 @@ export interface components {
         };
         /**
          * ApplicationIn
-         * @description A new application, or one more environment of one: by its metadata address, or by hand.
+         * @description A new application, or one more environment of one: by its metadata address, its API description, or by hand.
+         *
+         *     ``description`` is the API description itself, where it is not published at an address.
          */
         ApplicationIn: {
             /**
@@ -4367,6 +4369,8 @@ export interface components {
              * @default
              */
             description_address: string;
+            /** Description */
+            description?: string | null;
             /**
              * Issuer
              * @default

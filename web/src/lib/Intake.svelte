@@ -2,7 +2,9 @@
   import { useQueryClient } from '@tanstack/svelte-query'
   import { onMount } from 'svelte'
   import { api, ok, Problem, type Schemas } from '../api/client'
-  import { inBase64, LARGEST } from './files'
+  import { goto } from '../router'
+  import { carry } from './carried'
+  import { fromBase64, inBase64, LARGEST } from './files'
   import ProblemBox from './ProblemBox.svelte'
 
   interface Props {
@@ -10,8 +12,10 @@
     /** What was pasted or dropped elsewhere on the page, to begin with. */
     given?: { text: string; files: FileList | null }
     taken?: (notes: Record<string, string[]>) => void
+    /** The page is left for another. */
+    left?: () => void
   }
-  let { connection = '', given, taken }: Props = $props()
+  let { connection = '', given, taken, left }: Props = $props()
   const queries = useQueryClient()
   const uid = $props.id()
   let text = $state('')
@@ -94,6 +98,11 @@
       void look()
     }
   })
+  function add(): void {
+    carry(file ? fromBase64(file.base64) : text)
+    left?.()
+    goto('/applications/new')
+  }
   function clear(): void {
     text = password = ''
     file = found = null
@@ -184,6 +193,8 @@
         <button type="button" class="btn btn-primary btn-sm mt-2" disabled={busy || count === 0} onclick={take}
           >{count === 0 ? 'Nothing to put in place' : count === 1 ? 'Put it in place' : `Put ${count} in place`}</button
         >
+      {:else if found.kind === 'description'}
+        <button type="button" class="btn btn-primary btn-sm mt-2" onclick={add}>Add an application from it</button>
       {/if}
     </div>
   {/if}

@@ -64,11 +64,12 @@
     {#if open}{#key target}<Intake
           connection={target}
           {given}
+          left={() => (open = false)}
           taken={(notes) => (said = ['Put in place.', ...Object.values(notes).flat()])}
         />{/key}{/if}
     {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">{said.join(' ')}</p>{/if}
     {#if !target}<p class="help mt-2">
-        Nothing is kept. To put its values in place, open the connection they belong to and paste it there.
+        Nothing is kept. To put values in place, open the connection that they belong to and paste them there.
       </p>{/if}
     <button type="button" class="btn btn-sm mt-3" onclick={() => (open = false)}>Close</button>
   </dialog>

@@ -6,6 +6,11 @@ export async function inBase64(file: Blob): Promise<string> {
   return btoa(text)
 }
 
+/** The text that octets in base64 are in UTF-8. */
+export function fromBase64(octets: string): string {
+  return new TextDecoder().decode(Uint8Array.from(atob(octets), (one) => one.charCodeAt(0)))
+}
+
 /** A file in PEM as it stands; one in DER, which begins with a SEQUENCE (ITU-T X.690), as PEM under a label (RFC 7468). */
 export async function asPem(file: Blob, label: string): Promise<string> {
   const first = new Uint8Array(await file.slice(0, 1).arrayBuffer())[0]

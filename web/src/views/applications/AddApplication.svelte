@@ -3,11 +3,13 @@
   import { api, ok, once, Problem } from '../../api/client'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { carried } from '../../lib/carried'
   import { goto, route } from '../../router'
 
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   const queries = useQueryClient()
-  let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>('metadata')
+  const pasted = carried()
+  let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>(pasted ? 'description' : 'metadata')
   let form = $state({
     name: String((route.search as Record<string, unknown>).name ?? ''),
     environment: 'sandbox',
@@ -15,6 +17,7 @@
     owner: '',
     metadata_address: '',
     description_address: '',
+    description: pasted,
     api_base: '',
     scheme: 'oauth2_code',
     shipped: '',
@@ -45,6 +48,7 @@
       ...form,
       metadata_address: by === 'metadata' ? form.metadata_address : '',
       description_address: by === 'metadata' || by === 'description' ? form.description_address : '',
+      description: by === 'metadata' || by === 'description' ? form.description : '',
       issuer: given.issuer ?? '',
       authorization_endpoint: given.authorization_endpoint ?? '',
       token_endpoint: given.token_endpoint ?? '',
@@ -170,6 +174,22 @@
         </p>{/if}
     {/if}
     {#if by === 'metadata' || by === 'description'}
+      <Field
+        id="description"
+        label="Or the description itself"
+        help="Where it is published at no address: paste it here."
+        error={errors.description}
+      >
+        <textarea
+          id="description"
+          class="line-in value"
+          rows={form.description ? 8 : 2}
+          spellcheck="false"
+          autocomplete="off"
+          bind:value={form.description}
+          aria-invalid={errors.description ? 'true' : undefined}
+          aria-describedby="description-help{errors.description ? ' description-error' : ''}"></textarea>
+      </Field>
       {@render text(
         'api_base',
         'API base address',
@@ -191,8 +211,8 @@
     <p class="help">
       {#if by === 'metadata'}Neat Latch fetches the metadata, checks that its issuer is the one you asked for (RFC 8414 §3.3) and
         that every address is protected.
-      {:else if by === 'description'}Neat Latch fetches the API description and takes its operations and ways in from it. Nothing
-        else is asked for.
+      {:else if by === 'description'}Neat Latch reads the API description, fetched or pasted, and takes its operations and ways in
+        from it. Nothing else is asked for.
       {:else}What you enter is kept as it is. No address is called.{/if}
       No client is made yet.
     </p>
