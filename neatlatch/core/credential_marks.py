@@ -10,7 +10,7 @@ SOON, UNUSED = timedelta(days=30), timedelta(days=90)
 
 @dataclass(frozen=True)
 class Known:
-    """What is known of a credential. ``environments`` are those in which the very same value is held; ``last_used`` is its last use or draw, as far as one is
+    """What is known of a credential. ``environments`` and ``applications`` are those in which the very same value is held; ``weak`` says why it is easily guessed; ``last_used`` is its last use or draw, as far as one is
     seen; ``held`` whether a connection holds it; ``draws`` whether a user draws with it; ``waits`` whether its handover still waits; ``lives`` whether its state lets it in."""
 
     issued: datetime
@@ -22,6 +22,8 @@ class Known:
     of_a_person: bool = False
     waits: bool = False
     draws: bool = False
+    applications: frozenset[str] = frozenset()
+    weak: str = ""
 
 
 @dataclass(frozen=True)
@@ -51,8 +53,12 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
         )
     elif known.ends is None:
         found.append(Mark("no_end", "It has no end date, or none is known."))
-    if len(known.environments) > 1:
-        found.append(Mark("shared", f"{' and '.join(sorted(known.environments))} share it.", True))
+    for sharing in (known.applications, known.environments):
+        if len(sharing) > 1:
+            found.append(Mark("shared", f"{' and '.join(sorted(sharing))} share it.", True))
+            break
+    if known.weak:
+        found.append(Mark("weak", known.weak, True))
     if known.waits:
         found.append(Mark("waits", "Nobody has taken it yet."))
     elif not known.held and (

@@ -32,15 +32,23 @@ def steps(
     redirect_uris: tuple[str, ...],
     thumbprint: str,
     rights: tuple[str, ...] = (),
+    administrator_scopes: frozenset[str] = frozenset(),
 ) -> tuple[Step, ...]:
-    """The acts of a scheme with what is to be copied filled in; one with nothing to copy where there is nothing keeps its words alone."""
-    filled = {"name": name, "scopes": joined(scopes), "thumbprint": thumbprint, "application": application,
+    """The acts of a scheme with what is to be copied filled in.
+
+    One with nothing to copy keeps its words alone; but where no scope is asked for, or none that
+    wants an administrator's consent, there is nothing to allow or to consent to.
+    """
+    consents = scopes & administrator_scopes
+    filled = {"name": name, "scopes": joined(scopes), "consents": joined(consents), "thumbprint": thumbprint, "application": application,
               "redirect_uri": redirect_uris[0] if redirect_uris else "", "rights": ", ".join(rights)}  # fmt: skip
     found = [
         Step(f"switch:{one}", f"See that the firm-wide switch “{one}” is on; an administrator there can set it") for one in scheme.switches
     ]
     for number, act in enumerate(scheme.acts or _USUAL[scheme.key], 1):
         copy = act.copy
+        if (copy == "{scopes}" and not scopes) or (copy == "{consents}" and not consents):
+            continue
         for key, value in filled.items():
             copy = copy.replace("{" + key + "}", value)
         found.append(Step(f"act:{number}", act.says, copy))

@@ -37,7 +37,7 @@ class Value:
 @dataclass(frozen=True)
 class Act:
     """One act in the application's own screens, as a profile words it. ``copy`` is what is copied there; ``{name}``, ``{redirect_uri}``,
-    ``{scopes}``, ``{rights}``, ``{thumbprint}`` and the slots of the profile are filled in."""
+    ``{scopes}``, ``{consents}``, ``{rights}``, ``{thumbprint}`` and the slots of the profile are filled in."""
 
     says: str
     copy: str = ""

@@ -60,3 +60,73 @@ def password(text: str, used_as: Use, blocklist: Collection[str] = ()) -> Passwo
     if plain.casefold() in {unicodedata.normalize("NFKC", one).casefold() for one in blocklist}:
         return Password(False, "on the blocklist", length)
     return Password(True, f"{length} characters; no rule of composition", length)
+
+
+# What people put in for the time being, and never change; without capitals, digits at the end, and signs (from memory).
+EXPECTED = frozenset(
+    [
+        "abc",
+        "admin",
+        "administrator",
+        "apikey",
+        "changeit",
+        "changeme",
+        "changethis",
+        "default",
+        "demo",
+        "dummy",
+        "example",
+        "guest",
+        "hunter",
+        "key",
+        "letmein",
+        "login",
+        "mypassword",
+        "mysecret",
+        "none",
+        "pass",
+        "passwd",
+        "password",
+        "placeholder",
+        "qwerty",
+        "root",
+        "sample",
+        "secret",
+        "service",
+        "sesame",
+        "tbd",
+        "temp",
+        "temporary",
+        "test",
+        "tester",
+        "testing",
+        "todo",
+        "token",
+        "user",
+        "username",
+        "welcome",
+        "xxx",
+    ]
+)
+
+
+def weakness(text: str, is_password: bool, names: Collection[str] = ()) -> str:
+    """Say why a secret that somebody put in is weak; empty: nothing stands out.
+
+    Any secret that is an expected word, or one of ``names`` that everybody knows (of the user, of
+    the application); a password also where it is too short to be the only factor
+    (NIST SP 800-63B-4 §3.1.1.2: common and expected values, the name of the user or the service).
+    """
+    bare = _bare(text)
+    if not bare or bare in EXPECTED:
+        return "It is one of the first that anybody would try."
+    if bare in {_bare(one) for one in names}:
+        return "It is a name that anybody knows, and one of the first that anybody would try."
+    if is_password and not (told := password(text, "single")).acceptable:
+        return f"It is short for a password that is the only proof: {told.reason}."
+    return ""
+
+
+def _bare(text: str) -> str:
+    letters = "".join(one for one in unicodedata.normalize("NFKC", text).casefold() if one.isalnum())
+    return letters.rstrip("0123456789")

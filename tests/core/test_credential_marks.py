@@ -26,6 +26,9 @@ def test_each_mark() -> None:
     assert keys(replace(GOOD, ends=NOW)) == ["over"]
     assert keys(replace(GOOD, environments=frozenset({"Sandbox", "Production"}), ends=None)) == ["shared", "no_end"]
     assert marks(replace(GOOD, environments=frozenset({"Sandbox", "Production"})), NOW)[0].says == "Production and Sandbox share it."
+    two = replace(GOOD, applications=frozenset({"Fares", "Tides"}), environments=frozenset({"Sandbox", "Production"}))
+    assert [one.says for one in marks(two, NOW)] == ["Fares and Tides share it."]
+    assert [(one.key, one.grave) for one in marks(replace(GOOD, weak="It is short."), NOW)] == [("weak", True)]
     assert keys(replace(GOOD, held=False, last_used=None)) == ["unused"]
     assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=90))) == []
     assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=91))) == ["unused"]

@@ -49,6 +49,7 @@ def test_a_client_download() -> None:
         "1 space cut from the end",
     )
     assert "web.client_secret_id: the ID of a secret, not its value" in put.left
+    assert put.secret_id == "sid-9"
     assert "web.project" in put.left
 
 

@@ -10,7 +10,7 @@ import pytest
 from neatlatch.core.health import State
 from neatlatch.core.pins import Fit, Pin
 from neatlatch.core.preparing import steps
-from neatlatch.core.schemes import API_KEY, CODE, KINDS, Act
+from neatlatch.core.schemes import API_KEY, CODE, JWT, KINDS, Act
 from neatlatch.core.setting_up import Facts, work_out
 
 FACTS = Facts(KINDS[CODE], (), True, "Ferries, entered by hand", 4, 4, ("Night run",), frozenset({"a"}), "svc", True, State.LATCHED, True)
@@ -57,6 +57,14 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
     usual = steps(KINDS[API_KEY], "Fares", "Ferries", frozenset(), (), "", ("reader",))
     assert usual[0].copy == "Ferries"
     assert usual[1].copy == "reader"
+    assert [one.says for one in steps(KINDS[JWT], "Pay", "n", frozenset(), (), "")][-2:] == [
+        "Upload our certificate, without its private key",
+        "Carry the client ID across and enter it here",
+    ]  # no scope is asked for, so there is none to allow
+    consents = replace(KINDS[CODE], acts=(Act("Let them agree", "{consents}"), Act("And these", "{scopes}")))
+    for asked, copies in ((frozenset({"read"}), ["read"]), (frozenset({"read", "file"}), ["file", "file read"])):
+        told = steps(consents, "X", "n", asked, (), "", (), frozenset({"file"}))
+        assert [one.copy for one in told if one.key.startswith("act")] == copies
     own = replace(
         KINDS[CODE], acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")), switches=("Programs may sign in",)
     )

@@ -32,7 +32,7 @@ from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.users import services as users
 
-from .conftest import Setup
+from .conftest import SERVICE, Setup
 from .test_workbenches import send
 
 CERTS = Path(__file__).parent.parent / "vectors" / "certs"
@@ -90,6 +90,62 @@ def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
     assert "/v2" in told["errors"]["api_base"]
     told = send(web, "post", "/applications", {"environment": "sandbox", "description": "openapi: [3"}, 422)
     assert list(told["errors"]) == ["description"]
+
+
+def tickets(setup: Setup) -> Connection:
+    place = place_of(setup, "repair-tickets", {"api_base": f"{setup.stand_ins.secured('tickets')}/workshop"})
+    return setting_up.begin(setup.by, place, "basic")
+
+
+def test_a_weak_password_is_said(setup: Setup) -> None:
+    """F20: taken without a word."""
+    connection = tickets(setup)
+    connection, _ = connections.change(setup.by, connection, {"values": {"username": "svc-website"}})
+    web = setup.web()
+    for weak in ("changeme", "svc-website", "svc-website1", "Ab9-xyz"):
+        told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": weak, "key": "password"})
+        assert any("anybody would try" in one or "15 needed" in one for one in told["notes"]["password"]), told["notes"]
+    listed = send(web, "get", "/credentials")
+    marks = {mark["key"] for one in listed if one["connections"] for mark in one["marks"]}
+    assert "weak" in marks
+    told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "linen harbour otter quill", "key": "password"})
+    assert not any("try" in one or "needed" in one for one in told["notes"].get("password", []))
+
+
+def test_a_missing_secret_is_listed_while_no_client_is_named(setup: Setup) -> None:
+    """F17."""
+    web, connection = setup.web(), tickets(setup)
+    assert connection.client is None
+    assert "We have no password." in send(web, "get", f"/connections/{connection.ref}/set-up")["missing"]
+
+
+def test_one_token_in_two_applications(setup: Setup) -> None:
+    """F19: each named one holder, and nothing said that two share it."""
+    web, found = setup.web(), []
+    for key, name in (("lost-property", "lost"), ("fare-kiosks", "fares")):
+        connection = setting_up.begin(setup.by, place_of(setup, key, {"api_base": setup.stand_ins.secured(name)}), profile_scheme(key))
+        connections.put_secret(setup.by, connection, "tok-9f3b7c5d1e8a4b60", None, "")
+        found.append(connection)
+    [one, two] = [Credential.objects.get(holders__connection=each) for each in found]
+    told = send(web, "get", f"/credentials/{one.pk}")
+    assert (told["connections"], told["also_held_by"]) == ([found[0].ref], [found[1].ref])
+    assert [mark["says"] for mark in told["marks"] if mark["key"] == "shared"] == ["Fare kiosks and Lost property share it."]
+    assert send(web, "get", f"/credentials/{two.pk}")["also_held_by"] == [found[0].ref]
+
+
+def profile_scheme(key: str) -> str:
+    return str(shipped()[key]["profile"]["schemes"][0]["key"])
+
+
+def test_the_secrets_id_that_came_with_it_is_known_afterwards(setup: Setup) -> None:
+    """F17: the ID pasted as the value was not noticed where a client was entered by hand."""
+    connection = setup.connection(setup.client(setup.place(), "manifest.read"), account=SERVICE)
+    web = setup.web()
+    send(web, "post", f"/connections/{connection.ref}/intakes", {"text": "Client secret: w8Gk2qLrT5vX9zBn\nSecret ID: 7c1d-44aa"})
+    assert Credential.objects.get(holders__connection=connection).secret_id == "7c1d-44aa"
+    send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "7c1d-44aa"})
+    pin = next(one for one in send(web, "get", f"/connections/{connection.ref}")["pins"] if one["key"] == "secret")
+    assert (pin["fit"], "the ID of the secret" in pin["why"]) == ("differs", True)
 
 
 def test_two_ways_in_one_application(setup: Setup) -> None:

@@ -7,7 +7,7 @@ import secrets
 import socket
 import subprocess
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -348,6 +348,31 @@ def test_a_new_key_may_not_have_spread_yet(picky: tuple[type[Picky], str], fresh
     last = climb(plan, trust="")[-1]
     assert (last.rung, last.passed, last.tries) == (Rung.SIGN_IN, passed, tries)
     assert last.blip is passed
+
+
+class SpreadsLate(dict[str, str]):
+    """Secrets of which the stream knows the key's only when it is asked for the time that is said."""
+
+    def __init__(self, held: Mapping[str, str], late: int) -> None:
+        super().__init__(held)
+        self.late = late
+
+    def get(self, key: str, other: Any = None) -> Any:
+        """The right one, at last."""
+        if key == "key_secret":
+            self.late -= 1
+        return "not-known-there-yet" if key == "key_secret" and self.late >= 0 else super().get(key, other)
+
+
+@pytest.mark.parametrize(("fresh", "late", "passed", "tries"), [(True, 3, True, 3), (True, 4, False, 3), (False, 2, False, 1)])
+def test_a_new_key_of_a_stream_may_not_have_spread_yet(stand_ins: StandIns, fresh: bool, late: int, passed: bool, tries: int) -> None:
+    """F18: as over HTTP. It is asked for once before the line is opened."""
+    plan = stream(stand_ins)
+    held = replace(plan.held, secrets=SpreadsLate(plan.held.secrets, late))
+    last = climb(replace(plan, held=held, fresh=fresh, spread=0.3, last=Rung.SIGN_IN))[-1]
+    assert (last.rung, last.passed, last.tries) == (Rung.SIGN_IN, passed, tries)
+    assert last.blip is passed
+    assert [one.error == "ok" for one in last.exchanges if one.url.startswith("tls:")] == [False] * (tries - passed) + [True] * passed
 
 
 def test_an_address_that_cannot_be_called_is_said_at_the_first_rung() -> None:

@@ -60,11 +60,15 @@ class Open:
 
 @dataclass(frozen=True)
 class Placement:
-    """Where everything goes. ``left`` names what was recognised and has no place here."""
+    """Where everything goes. ``left`` names what was recognised and has no place here.
+
+    ``secret_id`` is the ID of the secret that came with it; empty: none, or several.
+    """
 
     placed: tuple[Placed, ...]
     open: tuple[Open, ...]
     left: tuple[str, ...]
+    secret_id: str = ""
 
 
 def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
@@ -92,12 +96,17 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
         elif top:
             unsure.append(Open(value.key, value.label, tuple(one.name for one in top)))
     left = [_said(item) for number, item in enumerate(found.items) if number not in used]
-    return Placement(tuple(placed), tuple(unsure), (*left, *found.left))
+    ids = {item.value for item in found.items if _names_an_id(item)}
+    return Placement(tuple(placed), tuple(unsure), (*left, *found.left), ids.pop() if len(ids) == 1 else "")
+
+
+def _names_an_id(item: Item) -> bool:
+    return _plain(item.name).endswith(_SECRET_IDS)
 
 
 def _said(item: Item) -> str:
     name = item.name or "a value"
-    return f"{name}: the ID of a secret, not its value" if _plain(name).endswith(_SECRET_IDS) else name
+    return f"{name}: the ID of a secret, not its value" if _names_an_id(item) else name
 
 
 def _lone(item: Item, wanted: Sequence[Value]) -> Placement:

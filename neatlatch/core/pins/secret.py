@@ -28,6 +28,8 @@ def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], 
     shown = _shown(ours, halves.now) if ours else "—"
     put_in = Act("put_secret", f"Put in the {'secret' if key == KEY else label}", "" if key == KEY else key)
     if not halves.provider.known:
+        if ours is None and not (key == KEY and halves.caller.sign_in_method == "none"):
+            return missing(key, label, "", "", _none(key, label), put_in)
         return not_known(key, label, shown)
     if halves.provider.public:
         if ours is None:
@@ -37,7 +39,7 @@ def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], 
     live = [one for one in theirs if one.live and not _over(one, halves.now)]
     held = _shown(live[-1], halves.now) if live else ("ended" if theirs else "—")
     if ours is None:
-        return missing(key, label, held, "", "We have no secret for this client." if key == KEY else f"We have no {label}.", put_in)
+        return missing(key, label, held, "", _none(key, label), put_in)
     same = next((one for one in theirs if one.fingerprint is not None and one.fingerprint == ours.fingerprint), None)
     place = f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · " if same and len(theirs) > 1 else ""
     if same is not None and not same.live:
@@ -57,6 +59,10 @@ def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], 
         return Pin(key, label, Fit.FITS, held, shown, "A test has signed in with it since it was put in.")
     return Pin(key, label, Fit.NOT_PROVEN, held, shown, f"The provider's {'secret' if key == KEY else label} was never seen here; only a test can say whether ours is right.",
                acts=(Act("test", "Test it"),))  # fmt: skip
+
+
+def _none(key: str, label: str) -> str:
+    return "We have no secret for this client." if key == KEY else f"We have no {label}."
 
 
 def _over(secret: SecretFacts, now: datetime) -> bool:

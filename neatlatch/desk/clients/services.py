@@ -174,10 +174,10 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     """The numbered acts in the application's own screens: as its profile words them, else the usual ones of the scheme."""
     profile = client.place.application.read_profile()
     scheme = profile.scheme(client.scheme)
+    wanted = frozenset(one.name for one in profile.scopes if one.administrator)
     if client.scheme not in (CODE, CLIENT) or (scheme is not None and scheme.acts):
         return preparing.steps(scheme or KINDS[client.scheme], client.place.application.name, client.name, frozenset(client.scopes),
-                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""), _needed_rights(client, profile))  # fmt: skip
-    wanted = frozenset(one.name for one in client.place.application.read_profile().scopes if one.administrator)
+                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""), _needed_rights(client, profile), wanted)  # fmt: skip
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
 
 

@@ -239,10 +239,17 @@ def _pasted(by: Person, connection: Connection, value: Value, pasted: Pasted, en
     known = _known(connection, value.key, safe.fingerprint(text))
     if known is not None:
         destinations.put_in_for(connection, value.key, known)
-        return known, [*notes, *odd, *_end_again(by, known, ends)]
-    credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key)
+        return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
+    application = connection.place.application
+    names = [connection.values.get(key, "") for key in ("username", "account")]
+    names += [connection.ref, application.name, application.key]
+    credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key, names=names)
     destinations.put_in_for(connection, value.key, credential)
-    return credential, [*notes, *odd]
+    return credential, [*notes, *odd, *_weak(credential)]
+
+
+def _weak(credential: Credential) -> list[str]:
+    return [credential.weak] if credential.weak else []
 
 
 def _known(connection: Connection, key: str, fingerprint: str) -> Credential | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from django.conf import settings
@@ -140,6 +141,14 @@ def _known(found: Recognised) -> list[str]:
     return sorted({f"{one.hint} is held by {holder.connection.ref}" for one in rows for holder in one.holders.all()})
 
 
+def _note_id(connection: Connection, secret_id: str, secrets: Mapping[str, services.Pasted]) -> None:
+    """Note the ID that came with the one secret that was put in: pasted in its place some day, it is recognised."""
+    if secret_id and len(secrets) == 1:
+        held = connection.held_secrets.select_related("credential").get(key=next(iter(secrets))).credential
+        if not held.secret_id:
+            Credential.objects.filter(pk=held.pk).update(secret_id=secret_id[:200])
+
+
 def take(by: Person, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
          choices: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
     """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open; ``leave`` is what to
@@ -176,6 +185,7 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
         change["scopes"] = values["scopes"].value.split()
     with transaction.atomic():
         connection, more = services.change(by, connection, change, secrets, leave)
+        _note_id(connection, placement.secret_id, secrets)
         write(by, "took in", "connection", connection.ref, {"kind": found.kind, "values": sorted(values)})
     return connection, {**more, **notes}
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -28,11 +28,10 @@ def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
         .select_related("client__place__application", "client__place__environment", "client__user", "replaces", "handover__made_by")
         .prefetch_related("holders__connection")
     )
-    held: dict[str, set[str]] = {}
-    for fingerprint, environment in HeldSecret.objects.values_list(
-        "credential__fingerprint", "connection__place__environment__name"
-    ).distinct():
-        held.setdefault(fingerprint, set()).add(environment)
+    held: dict[str, set[tuple[str, str]]] = {}
+    where = ("connection__place__environment__name", "connection__place__application__name")
+    for fingerprint, environment, application in HeldSecret.objects.values_list("credential__fingerprint", *where).distinct():
+        held.setdefault(fingerprint, set()).add((environment, application))
     drawn = dict(Drawn.objects.exclude(credential="").values_list("credential").annotate(Max("last")))
     after = {one.replaces_id: one for one in known if one.replaces_id}
     return [
@@ -42,14 +41,15 @@ def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
 
 
 def _row(
-    one: Credential, environments: Iterable[str], drawn: datetime | None, successor: Credential | None, now: datetime
+    one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None, now: datetime
 ) -> dict[str, Any]:
     client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
     handover = getattr(one, "handover", None)
     waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
     last = max((moment for moment in (one.last_used, drawn) if moment), default=None)
-    sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environments),
-                                     bool(client and client.account_kind == "person"), waits, bool(client and client.user_id))  # fmt: skip
+    sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environment for environment, _ in held_in),
+                                     bool(client and client.account_kind == "person"), waits, bool(client and client.user_id),
+                                     frozenset(application for _, application in held_in), one.weak)  # fmt: skip
     owner = (
         (client.user.owner or client.user.name)
         if client and client.user
@@ -96,10 +96,18 @@ def whole(credential: Credential, now: datetime) -> dict[str, Any]:
         )
     handover = getattr(credential, "handover", None)
     return row | {
-        "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
+        "also_held_by": _also_held_by(credential), "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
         "public_key": credential.public_key, "end_told_by": ends.told_by(credential), "why": credential.why, "revoked": credential.revoked,
         "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
         "drawn_by": drawn_by([credential.pk])[credential.pk],
         "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,
         "replacement": Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
     }  # fmt: skip
+
+
+def _also_held_by(credential: Credential) -> list[str]:
+    """The connections that hold the very same value, put in there apart from this one."""
+    if not credential.fingerprint:
+        return []
+    others = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).exclude(credential=credential)
+    return list(others.order_by("connection__ref").values_list("connection__ref", flat=True).distinct()[:100])

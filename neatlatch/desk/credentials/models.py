@@ -48,6 +48,8 @@ class Credential(models.Model):
     ends = models.DateTimeField(null=True)
     public_key = models.CharField(max_length=64, blank=True)
     looks_like_id = models.BooleanField(default=False)
+    # Why it is easily guessed, as a sentence; empty: nothing stands out.
+    weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
     replaces = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="replaced_by")
     last_used = models.DateTimeField(null=True)

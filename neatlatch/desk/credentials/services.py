@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Collection
 from datetime import datetime
 
 from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import addresses, destinations, keys
+from neatlatch.core import addresses, destinations, keys, strength
 from neatlatch.core.certificates import reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
@@ -24,14 +25,14 @@ from .models import Credential, Handover
 
 
 def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "", kind: str = "client_secret",
-         issued: datetime | None = None) -> Credential:  # fmt: skip
-    """Seal a secret. Part of the surrounding transaction."""
+         issued: datetime | None = None, names: Collection[str] = ()) -> Credential:  # fmt: skip
+    """Seal a secret. Part of the surrounding transaction. ``names`` are names that anybody knows, and that a good secret is none of."""
     identity, public_key = uuid.uuid4(), _public_key(value) if kind == "private_key" else ""
     # Every private key in PEM ends alike; the hash of its public half tells them apart, and is no secret.
     told = hint(public_key.rstrip("=") or value)
     credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=told, source=source,
                             ends=ends, secret_id=secret_id, issued=issued or timezone.now(), put_in_by=by, kind=kind,
-                            public_key=public_key, looks_like_id=_is_an_id(value, client), sent_to=_of_application(client))  # fmt: skip
+                            public_key=public_key, looks_like_id=_is_an_id(value, client), weak=_weakness(value, client, kind, names), sent_to=_of_application(client))  # fmt: skip
     credential.value = safe.seal(value, credential.sealed_place)
     credential.save(force_insert=True)
     return credential
@@ -63,6 +64,15 @@ def _is_an_id(value: str, client: Client | None) -> bool:
         *client.facts.values(),
         *client.credentials.values_list("secret_id", flat=True),
     } - {""}
+
+
+def _weakness(value: str, client: Client | None, kind: str, names: Collection[str]) -> str:
+    if kind.endswith("private_key"):
+        return ""
+    known = [*names]
+    if client is not None:
+        known += [client.name, client.account, client.place.application.name, client.place.application.key]
+    return strength.weakness(value, kind.endswith("password"), [one for one in known if one])
 
 
 def check_key(pasted: str) -> tuple[str, tuple[str, ...]]:

@@ -139,8 +139,12 @@ class ReceiptOut(Schema):
 
 
 class WholeCredentialOut(CredentialOut):
-    """A credential's whole life. ``sealed``: its value is kept; ``reveals``: its environment permits showing it."""
+    """A credential's whole life. ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
 
+    ``also_held_by``: connections that hold the very same value, put in there apart from this one.
+    """
+
+    also_held_by: list[str]
     sealed: bool
     fingerprint: str
     named: str

@@ -10,7 +10,7 @@ import struct
 import time
 from typing import Any
 
-from neatlatch.core import oauth2
+from neatlatch.core import oauth2, retries
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import MASK, CauseClass, Exchange, Failure, mask
 
@@ -19,6 +19,8 @@ from ..road import Line, RoadError
 
 LARGEST = 1024 * 1024
 _CREDENTIAL = ("unknown_key", "wrong_secret", "key_ended")
+# What a stream says of a key that has not reached it yet.
+_NOT_SPREAD = ("unknown_key", "wrong_secret")
 
 
 class Stream:
@@ -42,14 +44,29 @@ class Stream:
         key, secret = held.values.get("key_id", ""), held.secrets.get("key_secret", "")
         if not key or not secret:
             raise Fell(Failure("setting", "not_complete", CauseClass.CREDENTIAL, "Key ID or key secret is missing."))
-        place = take_apart(f"tls://{self.climb.plan.stream_address}")
-        self.line = self.climb.road.take_line(place.host or "", int(place.port or 0))
-        answer = self.ask({"do": "sign_in", "key": key, "secret": secret})
+        with self.climb.road.within(self.climb.road.limits.total):
+            answer = self._signed_in()
         if not answer.get("ok"):
             code = str(answer.get("error", "refused"))
             cause = CauseClass.CREDENTIAL if code in _CREDENTIAL else CauseClass.RIGHT if code == "forbidden" else CauseClass.UNKNOWN
             raise Fell(Failure("resource", code, cause, str(answer.get("says", ""))))
         return f"signed in to the stream as {answer.get('as', key)}"
+
+    def _signed_in(self) -> dict[str, Any]:
+        """The answer to signing in; a new key that is not known yet is tried again, as an HTTP one is."""
+        climb, held = self.climb, self.climb.plan.held
+        place = take_apart(f"tls://{climb.plan.stream_address}")
+        host, port = place.host or "", int(place.port or 0)
+        self.line = climb.road.take_line(host, port)
+        while True:
+            answer = self.ask({"do": "sign_in", "key": held.values.get("key_id", ""), "secret": held.secrets.get("key_secret", "")})
+            unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD and climb.plan.fresh
+            if not unknown_yet or climb.tries >= retries.MOST_TRIES or climb.until_spread() >= climb.road.left:
+                return answer
+            climb.tries += 1
+            climb.pause(climb.until_spread())
+            climb.road.reach(host, port)  # most close the line that they refused
+            self.line = climb.road.take_line(host, port)
 
     def ask(self, message: dict[str, Any]) -> dict[str, Any]:
         """Send a frame and read the answer. Both are kept as evidence, with the secret masked."""

@@ -6,6 +6,9 @@
   let width = $state(900)
   let over = $state<[number, number] | null>(null)
   const column = $derived(columnWidth(bench.columns.length, width - (compact ? 284 : 560)))
+  /** Whether a scope can go; while nobody is noted as a user, nobody can say so. */
+  const goes = (row: Schemas['MatrixOut']['rows'][number]) =>
+    bench.columns.length > 0 && (row.permitted || row.requested.length > 0)
   const several = $derived(bench.connections.length > 1)
   const shown = $derived(
     over ? { row: bench.rows[over[0]], column: bench.columns[over[1]], kind: bench.rows[over[0]]?.cells[over[1]] } : null,
@@ -68,10 +71,10 @@
                 >{:else}{consentWords(row.consent_state, row.permitted)}{/if}</td
             >
             <td class={row.in_trim ? 'text-success font-bold' : 'text-soft'}
-              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : row.permitted || row.requested.length ? '−' : ''}</span
-                ><span class="sr-only">{row.in_trim ? 'keep' : row.permitted ? 'can go' : ''}</span>{:else}{row.in_trim
+              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : goes(row) ? '−' : ''}</span
+                ><span class="sr-only">{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}</span>{:else}{row.in_trim
                   ? 'keep'
-                  : row.permitted || row.requested.length
+                  : goes(row)
                     ? 'can go'
                     : ''}{/if}</td
             >

@@ -180,6 +180,11 @@
             {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No connection here holds
               it.{/if}
           </p>{/each}
+        {#if one.also_held_by.length}<p>
+            The same value is also held by
+            {#each one.also_held_by as ref, at (ref)}{at ? ', ' : ''}<a class="act value" href="/connections/{ref}">{ref}</a
+              >{/each}.
+          </p>{/if}
         {#each one.drawn_by as each (`${each.user}${each.last}`)}<p class="flex items-baseline gap-3">
             {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if}
             <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
