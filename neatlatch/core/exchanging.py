@@ -14,6 +14,10 @@ Way = Literal["house", "protocol", "hand"]
 State = Literal["done", "now", "waits"]
 
 
+# How long nobody must have been seen with the old one, unless all its users were seen with the new one before.
+WATCHED = timedelta(minutes=15)
+
+
 @dataclass(frozen=True)
 class Moved:
     """A user of a connection that holds the credential. ``draws``: it takes headers by reference name and moves by itself."""
@@ -95,7 +99,11 @@ def _listed(names: Sequence[str]) -> str:
 
 @dataclass(frozen=True)
 class Standing:
-    """How far a replacement is. ``last_use`` is the last time that anybody was seen with the old one, ``tokens_until`` when the last token got with it ends."""
+    """How far a replacement is. ``last_use`` is the last time that anybody was seen with the old one, ``tokens_until`` when the last token got with it ends.
+
+    ``seen_at`` is when the last of the users was seen with the new one (``None``: some have not come
+    since the switch, or none is noted); ``not_seen`` names those who draw and have not come.
+    """
 
     overlaps: bool
     made: datetime | None = None
@@ -106,6 +114,18 @@ class Standing:
     to_move: tuple[str, ...] = ()
     last_use: datetime | None = None
     tokens_until: datetime | None = None
+    seen_at: datetime | None = None
+    not_seen: tuple[str, ...] = ()
+
+    @property
+    def watched_until(self) -> datetime | None:
+        """When the old one will have been watched for long enough; ``None``: nothing has been switched.
+
+        Where only one may live, the application has refused the old one ever since.
+        """
+        if self.switched is None or not self.overlaps:
+            return self.switched
+        return min(self.switched + WATCHED, self.seen_at or datetime.max.replace(tzinfo=self.switched.tzinfo))
 
 
 @dataclass(frozen=True)
@@ -130,7 +150,11 @@ def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
         return False, f"Somebody used the old one {in_words(now - at.last_use)} ago, after the switch."
     if at.tokens_until is not None and at.tokens_until > now:
         return False, f"Tokens that were got with it live for {in_words(at.tokens_until - now)} more; retired now, their holders stop."
-    return True, f"Nobody was seen with it since the switch, {in_words(now - at.switched)} ago."
+    since = in_words(now - at.switched)
+    come = f" Not come since: {_listed(at.not_seen)}." if at.not_seen else ""
+    if at.watched_until is not None and now < at.watched_until:
+        return False, f"Nobody was seen with it yet, but the switch was only {since} ago; {in_words(WATCHED)} are waited.{come}"
+    return True, f"Nobody was seen with it since the switch, {since} ago.{come}"
 
 
 def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
@@ -142,7 +166,7 @@ def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
     watch = (
         "watch",
         "See that nobody uses the old one",
-        at.switched if (still and at.switched) or at.retired else None,
+        at.watched_until if still else at.retired,
         "" if at.retired else words,
     )
     retire = ("retire", "Retire the old one", at.retired, "")

@@ -169,6 +169,31 @@ def test_a_mistake_in_csv_is_told_with_its_line(text: str, line: int, says: str)
     assert told.value.line == line
 
 
+def test_all_mistakes_are_told_at_once() -> None:
+    """F18: one at a time was told."""
+    lines = [
+        "effect,who,operation,resource,match,from",
+        "allow,ada,fly,a,exact,",
+        "allow,ada,read,a,exact,",
+        "member,x,ada",
+        "permit,ada,read,a,exact,",
+    ]
+    with pytest.raises(BadRules) as told:
+        formats.from_csv("\n".join(lines), OPERATIONS)
+    assert [one.partition(":")[0] for one in str(told.value).split("; ") if one.startswith("line")] == ["line 2", "line 4", "line 5"]
+    rules = [{"effect": "allow", "who": "ada", "operation": "read"}] * 30
+    with pytest.raises(BadRules, match="rule 1: .*rule 8: .*; and 22 more"):
+        formats.from_plain({"rules": rules}, OPERATIONS)
+
+
+def test_rules_that_hold_from_elsewhere_are_named() -> None:
+    """F18: “no rule speaks of it” was said of them."""
+    book = Book((Rule(True, "ada", "read", "a", networks=("10.0.0.0/8",)), Rule(True, "bob", "read", "a")))
+    access = Access(book)
+    assert (access.decide("ada", "read", "a").elsewhere, access.decide("ada", "read", "a", "192.0.2.1").elsewhere) == ((0,), (0,))
+    assert (access.decide("ada", "read", "a", "10.1.1.1").rule, access.decide("ada", "read", "b").elsewhere) == (0, ())
+
+
 @pytest.mark.parametrize(
     ("text", "says"),
     [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from hypothesis import given
@@ -44,10 +45,30 @@ def test_the_old_one_may_go_when_nobody_uses_it() -> None:
         (Standing(True, switched=switched, last_use=NOW - timedelta(minutes=3)), "3 min ago"),
         (Standing(True, switched=switched, to_move=("Old script",)), "Old script"),
         (Standing(True, switched=switched, tokens_until=NOW + timedelta(minutes=9)), "9 min more"),
+        # F19: it was called done “0 s ago”.
+        (Standing(True, switched=NOW), "only 0 s ago; 15 min are waited"),
+        (Standing(True, switched=NOW - timedelta(minutes=14), not_seen=("Night run",)), "Not come since: Night run"),
     ):
         still, said = exchanging.quiet(wrong, NOW)
         assert not still
         assert words in said
+
+
+def watch(at: Standing) -> exchanging.Step:
+    return next(one for one in exchanging.steps(at, NOW) if one.key == "watch")
+
+
+def test_watching_takes_its_time_unless_all_were_seen() -> None:
+    switched = NOW - timedelta(minutes=3)
+    at = Standing(True, made=switched, proven=switched, switched=switched)
+    assert (watch(at).state, watch(at).done_at) == ("now", None)
+    seen = replace(at, seen_at=NOW - timedelta(minutes=1))
+    assert (watch(seen).state, watch(seen).done_at) == ("done", NOW - timedelta(minutes=1))
+    long_ago = replace(at, switched=NOW - HOUR, not_seen=("Night run",))
+    assert (watch(long_ago).state, watch(long_ago).done_at) == ("done", NOW - HOUR + exchanging.WATCHED)
+    assert "Not come since: Night run" in watch(long_ago).says
+    retired = replace(at, retired=NOW)
+    assert (watch(retired).state, watch(retired).done_at) == ("done", NOW)
 
 
 _MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta(minutes=minutes))

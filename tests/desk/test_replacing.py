@@ -108,6 +108,8 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     drawn = Drawn.objects.create(credential=str(old.pk), **row)
     assert "used the old one" in post(web, f"{at}/retirements", 409)["detail"]
     Drawn.objects.filter(pk=drawn.pk).update(last=now - timedelta(hours=2))
+    assert "Not come since: Found items page" in post(web, f"{at}/retirements", 409)["detail"]
+    Drawn.objects.create(credential=str(held("lost-property").pk), **{**row, "last": timezone.now()})
     found = post(web, f"{at}/retirements")
     assert states(found)["refuse"] == "now"
     # Nobody has withdrawn it there: that is found out, and the replacement stays open.
@@ -130,6 +132,42 @@ def test_a_wrong_one_is_not_switched_to(web: WebClient) -> None:
     assert states(found)["prove"] == "now"
     assert found["said"]
     post(web, f"{at}/switches", 409)
+
+
+def test_a_wrong_one_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
+    """F19: it could only be rolled back."""
+    old = held("lost-property")
+    at, _ = begin(web, "lost-property")
+    wrong = Credential.objects.get(pk=post(web, f"{at}/makings", value="not-a-key-of-theirs")["new"])
+    assert post(web, f"{at}/makings", value="not-a-key-of-theirs")["new"] == str(wrong.pk)  # twice is once
+    assert post(web, f"{at}/proofs")["may_correct"]
+    post(web, f"{at}/makings", 422, value=old.open().reveal())
+    office = OfficeVisitor(stand_ins.office("lost", "production").rpartition("/")[0], "production")
+    value = office.make("the new one", "svc-lost", "clerk")["Token"]
+    found = post(web, f"{at}/makings", value=value)
+    assert (found["new_hint"], found["said"]) == (f"…{value[-4:]}", "")
+    wrong.refresh_from_db()
+    assert (wrong.state, wrong.why) == ("retired", "another was taken in in its place")
+    assert states(post(web, f"{at}/proofs"))["prove"] == "done"
+    post(web, f"{at}/makings", 409, value="yet-another-one")
+    post(web, f"{at}/switches")
+    assert held("lost-property").open().reveal() == value
+    assert check().fault is None
+
+
+def test_a_wrong_one_that_is_in_use_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
+    old = held("repair-tickets")
+    at, _ = begin(web, "repair-tickets")
+    office = OfficeVisitor(stand_ins.office("tickets", "production").rpartition("/")[0], "production")
+    assert old.client is not None
+    office.web.post(f"{office.screens}/{old.client.facts['username']}/end")
+    shown = office.make("the new one", str(old.client.facts["username"]), "agent")
+    post(web, f"{at}/makings", value="not the password of theirs")
+    assert held("repair-tickets").open().reveal() == "not the password of theirs"
+    assert states(post(web, f"{at}/proofs"))["prove"] == "now"
+    post(web, f"{at}/makings", value=shown["Password"])
+    assert (held("repair-tickets").open().reveal(), held("repair-tickets").state) == (shown["Password"], "active")
+    assert states(post(web, f"{at}/proofs"))["prove"] == "done"
 
 
 def test_where_only_one_may_live(web: WebClient, stand_ins: StandIns) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from heapq import merge
 
@@ -17,10 +17,14 @@ class TooMuch(ValueError):
 
 @dataclass(frozen=True)
 class Decision:
-    """Whether a request is allowed, and the rule that decided, by its place (``None``: no rule speaks of it)."""
+    """Whether a request is allowed, and the rule that decided, by its place (``None``: no rule holds for it).
+
+    ``elsewhere`` are the rules that speak of it and hold for other addresses only, where no rule decided.
+    """
 
     allowed: bool
     rule: int | None
+    elsewhere: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -96,7 +100,9 @@ class Access:
     def decide(self, principal: str, operation: str, resource: str, address: str | None = None) -> Decision:
         """Decide a request. ``address`` is where it comes from, as text (``None``: not known). Raises ``ValueError`` for one that is no address."""
         where = _address(address) if address is not None else None
-        return self.choose(*self.about(principal, operation, resource), where)
+        deny, allow = self.about(principal, operation, resource)
+        found = self.choose(deny, allow, where)
+        return found if found.rule is not None else replace(found, elsewhere=tuple(sorted(one.place for one in (*deny, *allow))))
 
     def about(self, principal: str, operation: str, resource: str) -> tuple[list[Entry], list[Entry]]:
         """The rules that deny and those that allow, about a principal, an operation and a resource, each in their order."""

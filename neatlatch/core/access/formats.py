@@ -59,29 +59,45 @@ def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
         raise BadRules(f"this is not CSV: {error}", reader.line_num) from error
     if not rows or tuple(one.lower() for one in rows[0][1]) != HEADING:
         raise BadRules(f"the first line must be {','.join(HEADING)}", rows[0][0] if rows else 1)
-    found: list[tuple[int, Rule]] = []
+    members = [(line, row) for line, row in rows[1:] if row[0] == "member"]
+    wrong = [told for line, row in members if (told := _member(groups, row, line)) is not None]
+    found = []
     for line, row in rows[1:]:
-        row = [*row, *[""] * (len(HEADING) - len(row))]
-        if len(row) > len(HEADING):
-            raise BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
         if row[0] == "member":
-            name = row[1].removeprefix("group:")
-            if not name or not row[1].startswith("group:"):
-                raise BadRules("a member line names its group as group:name", line)
-            members = groups.setdefault(name, {})
-            if row[2]:
-                members[row[2]] = None
             continue
-        if row[0] not in ("allow", "deny"):
-            raise BadRules(f"the effect is allow or deny, not {row[0]!r}", line)
-        if row[4] not in ("exact", "prefix"):
-            raise BadRules(f"the match is exact or prefix, not {row[4]!r}", line)
-        group = row[1].startswith("group:")
-        found.append((line, Rule(row[0] == "allow", row[1].removeprefix("group:") if group else row[1], row[2], row[3], row[4] == "prefix", group,
-                                 tuple(row[5].split()))))  # fmt: skip
-    return Book(
-        tuple(checked(one, groups, operations, line) for line, one in found), {name: tuple(members) for name, members in groups.items()}
-    )
+        try:
+            found.append(checked(_of_row(row, line), groups, operations, line))
+        except BadRules as error:
+            wrong.append(error)
+    if wrong:
+        raise BadRules.together(sorted(wrong, key=lambda one: one.line or 0))
+    return Book(tuple(found), {name: tuple(members) for name, members in groups.items()})
+
+
+def _member(groups: dict[str, dict[str, None]], row: list[str], line: int) -> BadRules | None:
+    """Put somebody into a group, or say what is wrong with the line."""
+    name = row[1].removeprefix("group:") if len(row) > 1 else ""
+    if len(row) > len(HEADING):
+        return BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
+    if not name or not row[1].startswith("group:"):
+        return BadRules("a member line names its group as group:name", line)
+    members = groups.setdefault(name, {})
+    if len(row) > 2 and row[2]:
+        members[row[2]] = None
+    return None
+
+
+def _of_row(row: list[str], line: int) -> Rule:
+    row = [*row, *[""] * (len(HEADING) - len(row))]
+    if len(row) > len(HEADING):
+        raise BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
+    if row[0] not in ("allow", "deny"):
+        raise BadRules(f"the effect is allow or deny, not {row[0]!r}", line)
+    if row[4] not in ("exact", "prefix"):
+        raise BadRules(f"the match is exact or prefix, not {row[4]!r}", line)
+    group = row[1].startswith("group:")
+    who = row[1].removeprefix("group:") if group else row[1]
+    return Rule(row[0] == "allow", who, row[2], row[3], row[4] == "prefix", group, tuple(row[5].split()))
 
 
 def as_plain(book: Book) -> dict[str, Any]:
@@ -119,12 +135,14 @@ def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
         isinstance(one, list) and all(isinstance(who, str) for who in one) for one in groups.values()
     ):
         raise BadRules("“groups” is an object of lists of principals")
-    rules = []
+    rules, wrong = [], []
     for number, one in enumerate(found["rules"], 1):
         try:
             rules.append(checked(_rule(one), groups, operations))
         except BadRules as error:
-            raise BadRules(f"rule {number}: {error}") from error
+            wrong.append(BadRules(f"rule {number}: {error}"))
+    if wrong:
+        raise BadRules.together(wrong)
     return Book(tuple(rules), {str(name): tuple(dict.fromkeys(members)) for name, members in groups.items()})
 
 

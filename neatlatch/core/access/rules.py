@@ -16,12 +16,24 @@ Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
+# Mistakes that are told in words.
+MOST_TOLD = 8
+
+
 class BadRules(ValueError):
     """Rules cannot be read. ``line`` is the line of the text, where it is known."""
 
     def __init__(self, says: str, line: int | None = None) -> None:
         super().__init__(f"line {line}: {says}" if line else says)
         self.line = line
+
+    @classmethod
+    def together(cls, found: Sequence[BadRules]) -> BadRules:
+        """All that is wrong with a text: the first of them in words, and how many more there are."""
+        more = len(found) - MOST_TOLD
+        told = cls("; ".join(str(one) for one in found[:MOST_TOLD]) + (f"; and {more} more" if more > 0 else ""))
+        told.line = found[0].line
+        return told
 
 
 @dataclass(frozen=True)

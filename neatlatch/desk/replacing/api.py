@@ -68,7 +68,7 @@ class MovingUser(Schema):
 
 
 class ReplacementOut(Schema):
-    """A replacement and how far it is. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by."""
+    """A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by."""
 
     id: UUID
     way: str
@@ -89,6 +89,7 @@ class ReplacementOut(Schema):
     costs: list[str]
     users: list[MovingUser]
     may_roll_back: bool
+    may_correct: bool
     tokens_alive: int
     said: str
     handover: UUID | None
@@ -137,6 +138,7 @@ def _shape(identity: UUID) -> dict[str, Any]:
     handover = getattr(one.new, "handover", None) if one.new is not None else None
     waits = handover is not None and handover.shown is None and handover.closed is None
     named = looking.name_of(one)
+    open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
     application = held[0].place.application.name if held else one.old.client.place.application.name if one.old.client else ""
     return {
         "id": one.pk, "way": one.way, "overlaps": one.overlaps, "outcome": one.outcome, "begun": one.begun, "begun_by": one.begun_by, "kind": one.old.kind,
@@ -144,7 +146,7 @@ def _shape(identity: UUID) -> dict[str, Any]:
         "connections": [each.ref for each in held],
         "steps": [{"key": each.key, "title": each.title, "state": each.state, "says": each.says, "done_at": each.done_at} for each in exchanging.steps(at, now)],
         "acts": looking.acts_by_hand(one.old, one.overlaps) if one.way == "hand" and one.made is None else [],
-        "named": named.label if named is not None and one.way == "hand" and one.made is None else "",
+        "named": named.label if named is not None and open_by_hand else "", "may_correct": open_by_hand and one.made is not None,
         "costs": next((list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []) if one.made is None else [],
         "users": [{"name": each.name, "draws": each.draws, "moved": each.draws or each.name in one.moved} for each in looking.users_of(one)],
         "may_roll_back": one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
@@ -181,7 +183,7 @@ def replacement(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 @router.post("/replacements/{identity}/makings", response=ReplacementOut)
 def make(request: HttpRequest, identity: UUID, given: MakingIn) -> dict[str, Any]:
-    """Make the new one, or take in what was made by hand. Twice is once."""
+    """Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven."""
     by = guard.need(request, "change")
     if len(given.value) + len(given.base64) > LARGEST_FILE:
         raise wrong_fields({"value": "This is larger than any credential."})

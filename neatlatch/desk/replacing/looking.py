@@ -17,6 +17,7 @@ from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house.models import Access
+from neatlatch.desk.users.models import User
 
 from .models import Replacement
 
@@ -110,11 +111,25 @@ def standing(replacement: Replacement) -> Standing:
     drawn = Drawn.objects.filter(credential__in=same).aggregate(last=Max("last"))["last"]
     used = Credential.objects.filter(pk__in=same).aggregate(last=Max("last_used"))["last"]
     tokens = Access.objects.filter(credential__in=same, revoked=None, ends__gt=timezone.now()).aggregate(last=Max("ends"))["last"]
-    by_hand = tuple(one.name for one in users_of(replacement) if not one.draws and one.name not in replacement.moved)
+    users = users_of(replacement)
+    by_hand = tuple(one.name for one in users if not one.draws and one.name not in replacement.moved)
+    come = _come(replacement)
+    drawing = [one.name for one in users if one.draws]
+    not_seen = tuple(one for one in drawing if one not in come)
     return Standing(
         replacement.overlaps, replacement.made, replacement.proven, replacement.switched, replacement.retired, replacement.refused, by_hand,
         max((one for one in (drawn, used) if one), default=None), tokens,
+        max((come[one] for one in drawing), default=None) if not not_seen else None, not_seen,
     )  # fmt: skip
+
+
+def _come(replacement: Replacement) -> dict[str, datetime]:
+    """The users that drew the new one since the switch, by name, and when last."""
+    if replacement.new_id is None or replacement.switched is None:
+        return {}
+    rows = Drawn.objects.filter(credential=str(replacement.new_id), last__gte=replacement.switched)
+    drawn = dict(rows.values_list("user").annotate(Max("last")))
+    return {name: drawn[identity] for identity, name in User.objects.filter(pk__in=drawn).values_list("pk", "name")}
 
 
 def connections_of(replacement: Replacement) -> list[Connection]:

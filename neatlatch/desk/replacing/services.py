@@ -74,9 +74,12 @@ NOTHING = Given()
 
 
 def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replacement:
-    """Make the second one: at the house, by protocol, or by taking in what was made by hand."""
+    """Make the second one: at the house, by protocol, or by taking in what was made by hand.
+
+    Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
+    """
     if replacement.made is not None:
-        return replacement
+        return replacement if given == NOTHING or replacement.way != "hand" else _correct(by, replacement, given)
     if replacement.way == "protocol":
         return _make_by_protocol(by, replacement)
     opened = _opened(replacement, given)
@@ -84,6 +87,34 @@ def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replac
         replacement = _open(replacement)
         new = _make_at_house(by, replacement) if replacement.way == "house" else _take_in(by, replacement, given, opened)
         return _made(by, replacement, new)
+
+
+def _correct(by: Person, replacement: Replacement, given: Given) -> Replacement:
+    """Take another value in place of the new one, which was pasted wrongly."""
+    opened = _opened(replacement, given)
+    with transaction.atomic():
+        replacement = _open(replacement)
+        wrong = replacement.new
+        assert wrong is not None
+        if replacement.proven is not None or replacement.retired is not None:
+            raise Problem(409, "The new one was proven already.", "Roll it back, or replace it by another.")
+        if opened is None and safe.fingerprint(check_pasted(given.value, "value")[0]) == wrong.fingerprint:
+            return replacement
+        new = _take_in(by, replacement, given, opened)
+        state = Credential.State.STAGED if replacement.switched is None else Credential.State.ACTIVE
+        Credential.objects.filter(pk=new.pk).update(state=state, replaces=replacement.old)
+        destinations.follow(new, wrong)
+        for connection, key in connections_with_keys(replacement) if replacement.switched is not None else ():
+            _put(by, connection, key, new, replacement.values)
+        Credential.objects.filter(pk=wrong.pk).update(
+            state=Credential.State.RETIRED, revoked=timezone.now(), why="another was taken in in its place"
+        )
+        replacement.new, replacement.said = new, ""
+        replacement.save(update_fields=["new", "said", "values"])
+        if replacement.switched is not None:
+            _note(by, replacement, replacement.values)
+        write(by, "took in another to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})
+    return replacement
 
 
 def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
@@ -330,7 +361,7 @@ def retire(by: Person, replacement: Replacement, anyway: bool = False) -> Replac
     now = timezone.now()
     still, words = exchanging.quiet(standing(replacement), now)
     if replacement.switched is None or (not still and not anyway):
-        raise Problem(409, "The old one is still in use.", words)
+        raise Problem(409, "The old one may still be in use.", words)
     old = replacement.old
     if old.digest:
         kept = old.open().reveal() if old.value is not None else None

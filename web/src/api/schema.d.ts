@@ -3590,7 +3590,7 @@ export interface paths {
         put?: never;
         /**
          * Make
-         * @description Make the new one, or take in what was made by hand. Twice is once.
+         * @description Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven.
          */
         post: operations["neatlatch_desk_replacing_api_make"];
         delete?: never;
@@ -5679,6 +5679,8 @@ export interface components {
         /**
          * WholeCredentialOut
          * @description A credential's whole life. ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
+         *
+         *     ``also_held_by``: connections that hold the very same value, put in there apart from this one.
          */
         WholeCredentialOut: {
             /**
@@ -5733,6 +5735,8 @@ export interface components {
             replaced_by: string;
             /** Marks */
             marks: components["schemas"]["CredentialMarkOut"][];
+            /** Also Held By */
+            also_held_by: string[];
             /** Sealed */
             sealed: boolean;
             /** Fingerprint */
@@ -9042,7 +9046,7 @@ export interface components {
         };
         /**
          * ReplacementOut
-         * @description A replacement and how far it is. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by.
+         * @description A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by.
          */
         ReplacementOut: {
             /**
@@ -9092,6 +9096,8 @@ export interface components {
             users: components["schemas"]["MovingUser"][];
             /** May Roll Back */
             may_roll_back: boolean;
+            /** May Correct */
+            may_correct: boolean;
             /** Tokens Alive */
             tokens_alive: number;
             /** Said */

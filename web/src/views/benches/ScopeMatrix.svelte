@@ -71,12 +71,9 @@
                 >{:else}{consentWords(row.consent_state, row.permitted)}{/if}</td
             >
             <td class={row.in_trim ? 'text-success font-bold' : 'text-soft'}
-              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : goes(row) ? '−' : ''}</span
-                ><span class="sr-only">{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}</span>{:else}{row.in_trim
-                  ? 'keep'
-                  : goes(row)
-                    ? 'can go'
-                    : ''}{/if}</td
+              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : goes(row) ? '−' : ''}</span><span class="sr-only"
+                  >{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}</span
+                >{:else}{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}{/if}</td
             >
             {#each row.cells as cell, place (place)}
               <td

@@ -65,6 +65,33 @@
   {/each}
 {/snippet}
 
+{#snippet takeIn()}
+  <form onsubmit={make} class="max-w-xl">
+    {#if one?.kind === 'private_key'}
+      <CertificateIn
+        id="new-value"
+        label="Certificate, chain and private key (PEM)"
+        bind:given
+        error={errors.value}
+        passwordError={errors.password}
+      />
+    {:else}
+      {#if one?.named}<Field id="new-name" label="{one.named} of the new one" error={errors.name} help="Empty: as before.">
+          <input id="new-name" class="line-in value" autocomplete="off" bind:value={name} />
+        </Field>{/if}
+      <Field
+        id="new-value"
+        label="The new value"
+        error={errors.value}
+        help="Spaces and quotes around it are taken off; it is sealed as it arrives."
+      >
+        <input id="new-value" type="password" class="line-in value" autocomplete="off" bind:value={given.text} />
+      </Field>
+    {/if}
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}>Take it in</button>
+  </form>
+{/snippet}
+
 <svelte:head><title>Replacing {one?.old_hint ?? ''} · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
 <Loading query={found} />
@@ -107,35 +134,7 @@
                 <ol class="mb-2 list-decimal ps-5">
                   {#each one.acts as said (said)}<li>{said}</li>{/each}
                 </ol>
-                <form onsubmit={make} class="max-w-xl">
-                  {#if one.kind === 'private_key'}
-                    <CertificateIn
-                      id="new-value"
-                      label="Certificate, chain and private key (PEM)"
-                      bind:given
-                      error={errors.value}
-                      passwordError={errors.password}
-                    />
-                  {:else}
-                    {#if one.named}<Field
-                        id="new-name"
-                        label="{one.named} of the new one"
-                        error={errors.name}
-                        help="Empty: as before."
-                      >
-                        <input id="new-name" class="line-in value" autocomplete="off" bind:value={name} />
-                      </Field>{/if}
-                    <Field
-                      id="new-value"
-                      label="The new value"
-                      error={errors.value}
-                      help="Spaces and quotes around it are taken off; it is sealed as it arrives."
-                    >
-                      <input id="new-value" type="password" class="line-in value" autocomplete="off" bind:value={given.text} />
-                    </Field>
-                  {/if}
-                  <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}>Take it in</button>
-                </form>
+                {@render takeIn()}
               {:else if step.key === 'make'}
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => make()}
                   >{one.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
@@ -144,6 +143,10 @@
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('proofs')}
                   >{acts.busy ? 'Trying it …' : 'Try it at the application'}</button
                 >
+                {#if one.may_correct}<details class="mt-3">
+                    <summary class="act">Take in another value in its place</summary>
+                    <div class="mt-2">{@render takeIn()}</div>
+                  </details>{/if}
               {:else if step.key === 'switch'}
                 <p class="mb-2">
                   {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the new one. Users that draw get
@@ -155,7 +158,7 @@
                 {@render changedByHand(one.users)}
                 {#if one.tokens_alive}<p class="help">{one.tokens_alive} tokens that were got with it live still.</p>{/if}
                 <label class="mt-1 flex min-h-[26px] items-center gap-2"
-                  ><input type="checkbox" bind:checked={anyway} /> Retire it although it is still in use</label
+                  ><input type="checkbox" bind:checked={anyway} /> Retire it all the same</label
                 >
                 {#if anyway}<button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={retire}>Retire it now</button
                   >{/if}
