@@ -121,9 +121,25 @@ def test_a_mirror_is_not_proven_until_a_test_after_the_last_change() -> None:
     """DOMAIN §2."""
     mirror = {"managed": False, "secrets": (SecretFacts(None, ""),)}
     for proven_at, fit in ((None, Fit.NOT_PROVEN), (NOW - timedelta(days=4), Fit.NOT_PROVEN), (NOW - timedelta(hours=1), Fit.FITS)):
-        worked_out = pins.work_out(halves(provider=mirror, proven_at=proven_at))
+        worked_out = pins.work_out(halves(provider=mirror, proven_at=proven_at, secret_taken_at=proven_at))
         fits = {one.key: one.fit for one in worked_out}
         assert fits["redirect_uri"] is fits["secret"] is fits["client_id"] is fit, proven_at
+
+
+def test_a_token_that_lives_proves_no_secret() -> None:
+    """F9 the other way round: what a test has not shown is not said of the secret."""
+    mirror = {"managed": False, "secrets": (SecretFacts(None, ""),)}
+    fits = {one.key: one.fit for one in pins.work_out(halves(provider=mirror, proven_at=NOW))}
+    assert (fits["client_id"], fits["secret"]) == (Fit.FITS, Fit.NOT_PROVEN)
+
+
+def test_a_secret_that_was_taken_fits_whatever_is_noted() -> None:
+    """F9: it was called different, because another one was noted."""
+    noted = {"managed": False, "secrets": (replace(SECRET, fingerprint="another"),)}
+    assert pin("secret", provider=noted, proven_at=NOW).fit is Fit.DIFFERS
+    assert pin("secret", provider=noted, proven_at=NOW, secret_taken_at=NOW - timedelta(hours=1)).fit is Fit.FITS
+    retired = {"managed": False, "secrets": (replace(SECRET, live=False),)}
+    assert pin("secret", provider=retired, secret_taken_at=NOW).fit is Fit.DIFFERS  # it was taken for the last time
 
 
 def test_consent_noted_is_proven_by_a_test() -> None:

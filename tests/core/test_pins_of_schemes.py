@@ -45,6 +45,7 @@ def halves(kind: str, caller: dict[str, Any] | None = None, provider: dict[str, 
         caller=replace(ours, **(caller or {})),
         now=NOW,
         proven_at=NOW - timedelta(hours=1),
+        secret_taken_at=NOW - timedelta(hours=1),
         **rest,
     )
 
@@ -62,7 +63,7 @@ def test_everything_latches(kind: str) -> None:
 
 @pytest.mark.parametrize("kind", VALUES)
 def test_a_mirrored_half_is_not_proven(kind: str) -> None:
-    worked_out = pins.work_out(replace(halves(kind), proven_at=None))
+    worked_out = pins.work_out(replace(halves(kind), proven_at=None, secret_taken_at=None))
     assert {one.fit for one in worked_out} <= {Fit.NOT_PROVEN, Fit.NOT_ASKED}
     assert not pins.latches(worked_out)
 
@@ -85,7 +86,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
     ("endpoints", STREAM, {"values": {**VALUES[STREAM], "register.api_base": "https://other.example"}}, {}, "API base address of the register", "take_provider"),
     ("key_id", PAIR, {"values": {**VALUES[PAIR], "key_id": "kid-8"}}, {}, "another key ID", "take_provider"),
     ("token_id", OAUTH1, {"values": {**VALUES[OAUTH1], "token_id": "ck"}}, {}, "belongs at “client key”", "take_provider"),
-    ("api_key", API_KEY, {"secrets": {"api_key": replace(KEY, fingerprint="f2")}}, {}, "none of those that are live", "put_secret"),
+    ("api_key", API_KEY, {"secrets": {"api_key": replace(KEY, fingerprint="f2")}, "changed_at": NOW}, {}, "none of those that are live", "put_secret"),
     ("api_key", API_KEY, {}, {"held": {"api_key": (replace(KEY, ends=NOW - timedelta(hours=9)),)}}, "ended 9 h ago", "put_secret"),
     ("token", BEARER, {"secrets": {"token": replace(KEY, looks_like_id=True)}}, {}, "ID of the secret", "put_secret"),
     ("account", BEARER, {}, {"account": "r.oake@gannet.example", "account_kind": "person"}, "is a person's", "open_client"),
@@ -183,7 +184,7 @@ def test_profiles_there_and_back_and_what_is_refused() -> None:
 
 def test_a_secret_of_another_environment() -> None:
     given = halves(API_KEY, {"secrets": {"api_key": replace(KEY, elsewhere="Sandbox")}})
-    found = next(one for one in pins.work_out(replace(given, proven_at=None)) if one.key == "environment")
+    found = next(one for one in pins.work_out(replace(given, secret_taken_at=None)) if one.key == "environment")
     assert found.fit is Fit.DIFFERS
     assert found.why == "The API key we send is the one that is used in Sandbox."
     # Where it works it belongs; the other environment has the wrong one.

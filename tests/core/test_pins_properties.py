@@ -69,7 +69,7 @@ def test_another_secret_than_they_hold_never_fits_and_is_never_shown(kind: str, 
         if value.type == "key" or fingerprint == KEY.fingerprint:
             continue
         mine = {one.key: replace(KEY, fingerprint=fingerprint) if one.key == value.key else KEY for one in scheme.secrets()}
-        worked_out = pins.work_out(halves(kind, {"secrets": mine}))
+        worked_out = pins.work_out(halves(kind, {"secrets": mine, "changed_at": NOW}))
         found = next(one for one in worked_out if one.key == value.key)
         assert found.fit is Fit.DIFFERS
         assert fingerprint not in f"{found.provider} {found.caller} {found.why}".replace(KEY.hint, "")

@@ -13,6 +13,7 @@ from neatlatch.desk.clients.models import Client
 from neatlatch.desk.connections import halves
 from neatlatch.desk.connections import services as connections
 from neatlatch.desk.connections.models import Connection
+from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.people.models import Person
 from neatlatch.desk.rounds import services
@@ -78,6 +79,34 @@ def test_what_was_never_noted_is_learned(offices: Setup) -> None:
     noted("tide-tables", client_key="")
     services.run(services.begin_test(offices.by, found("tide-tables")))
     assert pin(offices, "tide-tables", "client_key") == "fits"
+
+
+def test_a_secret_that_has_just_been_taken_is_not_called_different(offices: Setup) -> None:
+    """F9, for secrets: another one is noted at the provider's half."""
+    client = found("tide-tables").client
+    assert client is not None
+    Credential.objects.filter(client=client, kind="token_secret").update(fingerprint="of-another", source="registered")
+    connections.put_secret(offices.by, found("tide-tables"), secret_of("tide-tables", "token_secret"), None, "token_secret")
+    assert pin(offices, "tide-tables", "token_secret") == "differs"
+    done = services.run(services.begin_test(offices.by, found("tide-tables")))
+    assert next(one["passed"] for one in done.rungs if one["rung"] == "sign_in")
+    assert pin(offices, "tide-tables", "token_secret") == "fits"
+
+
+def secret_of(ref: str, key: str) -> str:
+    return found(ref).held_secrets.select_related("credential").get(key=key).credential.open().reveal()
+
+
+def test_a_token_that_was_alive_proves_no_secret(setup: Setup) -> None:
+    """What a test has not shown is not said: after a wrong secret the token serves on."""
+    connection = setup.latched("manifest.read")
+    application = connection.place
+    application.metadata = {key: value for key, value in (application.metadata or {}).items() if key != "introspection_endpoint"}
+    application.save()
+    connection, _ = connections.put_secret(setup.by, connection, "not-the-secret-of-this-client")
+    Credential.objects.filter(client=connection.client, source="registered").delete()
+    assert services.run(services.begin_test(setup.by, found("cargo"), "sign_in")).passed
+    assert pin(setup, "cargo", "secret") == "not_proven"
 
 
 def test_a_failing_test_teaches_nothing(offices: Setup) -> None:

@@ -104,7 +104,14 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     post(web, f"{at}/switches")
     User.objects.filter(name="Found items page").update(draws=True)
     connection, now = Connection.objects.get(ref="lost-property"), timezone.now()
-    row = {"user": User.objects.first().pk, "connection": connection.pk, "way": "draw", "begins": now, "count": 1, "last": now}  # type: ignore[union-attr]
+    row = {
+        "user": User.objects.get(name="Found items page").pk,
+        "connection": connection.pk,
+        "way": "draw",
+        "begins": now,
+        "count": 1,
+        "last": now,
+    }
     drawn = Drawn.objects.create(credential=str(old.pk), **row)
     assert "used the old one" in post(web, f"{at}/retirements", 409)["detail"]
     Drawn.objects.filter(pk=drawn.pk).update(last=now - timedelta(hours=2))

@@ -186,7 +186,8 @@ class CallerSide:
 class Halves:
     """Everything the pins are worked out from.
 
-    ``proven_at``: when a test last passed the Sign in rung. ``refused_at``: when one last failed there.
+    ``proven_at``: when a test last passed the Sign in rung. ``secret_taken_at``: when the application last
+    took our secret, which a token that is alive already does not show.
     ``other_environments``: addresses of the same application elsewhere, by environment name. ``roles`` are the rights an account can
     have where there are no scopes; ``patterns`` are the application's address patterns with their slots open.
     """
@@ -200,19 +201,29 @@ class Halves:
     roles_label: str = "role"
     patterns: Mapping[str, str] = field(default_factory=dict)
     proven_at: datetime | None = None
+    secret_taken_at: datetime | None = None
     other_environments: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def proven(self) -> bool:
         """Whether a test has shown, since the last change on either side, that what we send is taken."""
-        if self.proven_at is None:
-            return False
-        changes = [one for one in (self.provider.changed_at, self.caller.changed_at) if one is not None]
-        return all(self.proven_at >= one for one in changes)
+        return self._since_the_last_change(self.proven_at)
 
-    def agreed(self, key: str, label: str, provider: str, caller: str, why: str) -> Pin:
-        """A pin whose values agree: it fits, unless the provider's half is a mirror that no test has proven."""
-        if self.provider.managed or self.proven:
+    @property
+    def secret_proven(self) -> bool:
+        """Whether the application has taken our secret since the last change on either side."""
+        return self._since_the_last_change(self.secret_taken_at)
+
+    def _since_the_last_change(self, moment: datetime | None) -> bool:
+        changes = (self.provider.changed_at, self.caller.changed_at)
+        return moment is not None and all(moment >= one for one in changes if one is not None)
+
+    def agreed(self, key: str, label: str, provider: str, caller: str, why: str, *, secret: bool = False) -> Pin:
+        """A pin whose values agree: it fits, unless the provider's half is a mirror that no test has proven.
+
+        ``secret``: it is about a secret.
+        """
+        if self.provider.managed or (self.secret_proven if secret else self.proven):
             return Pin(key, label, Fit.FITS, provider, caller, why)
         return Pin(key, label, Fit.NOT_PROVEN, provider, caller, "Both say the same, but the provider's half was entered by hand and no test has passed since.",
                    acts=(Act("test", "Test it"),))  # fmt: skip

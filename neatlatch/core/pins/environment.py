@@ -29,7 +29,7 @@ def pin(halves: Halves) -> Pin:
     labels = {one.key: lower(one.label) for one in (halves.caller.parts.secrets() if halves.caller.parts else ())}
     for key, secret in halves.caller.secrets.items():
         # One that a test has proven here belongs here; then it is the other environment that has the wrong one.
-        if secret.elsewhere and secret.elsewhere != ours and not halves.proven:
+        if secret.elsewhere and secret.elsewhere != ours and not halves.secret_proven:
             name = labels.get(key, "secret")
             return differs(KEY, LABEL, theirs, f"{name} of {secret.elsewhere}", f"The {name} we send is the one that is used in {secret.elsewhere}.",
                            Act("put_secret", f"Put in {ours}'s", "" if key == "client_secret" else key), marked=False)  # fmt: skip

@@ -52,11 +52,13 @@ def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], 
     if ours.looks_like_id or any(ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id):
         return differs(key, label, held, shown, "What was put in is the ID of the secret, not its value.", put_in, marked=False)
     if same is not None:
-        return halves.agreed(key, label, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.")
+        return halves.agreed(
+            key, label, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.", secret=True
+        )
+    if halves.secret_proven:
+        return Pin(key, label, Fit.FITS, held, shown, "The application has taken it since it was put in.")
     if live and all(one.fingerprint is not None for one in live):
         return differs(key, label, held, shown, "The secret we send is none of those that are live at the provider.", put_in, marked=False)
-    if halves.proven:
-        return Pin(key, label, Fit.FITS, held, shown, "A test has signed in with it since it was put in.")
     return Pin(key, label, Fit.NOT_PROVEN, held, shown, f"The provider's {'secret' if key == KEY else label} was never seen here; only a test can say whether ours is right.",
                acts=(Act("test", "Test it"),))  # fmt: skip
 

@@ -253,8 +253,17 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
         roles_label=profile.roles_label,
         patterns=_patterns(connection.place),
         proven_at=connection.proven_at,
+        secret_taken_at=_secret_taken_at(connection),
         other_environments=others,
     )
+
+
+def _secret_taken_at(connection: Connection) -> datetime | None:
+    """When the application last took our secret. Where people sign in, a test may show a token that was alive already."""
+    if connection.scheme != CODE:
+        return connection.proven_at
+    moments = [connection.secret_taken_at, *(one.obtained for one in connection.token_sets.all())]
+    return max((one for one in moments if one is not None), default=None)
 
 
 def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:

@@ -57,6 +57,8 @@ class Connection(models.Model):
     failed_rung = models.CharField(max_length=10, blank=True)
     passes = models.PositiveSmallIntegerField(default=0)
     proven_at = models.DateTimeField(null=True)
+    # When a test last showed that the client's own secret is taken, where people sign in.
+    secret_taken_at = models.DateTimeField(null=True)
     tested_at = models.DateTimeField(null=True)
 
     class Meta:

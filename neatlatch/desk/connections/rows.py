@@ -31,7 +31,7 @@ _MOST = 20_000
 _MOST_LOOKED_AT = 1_000
 _OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
 _STAMP = (
-    "version", "stamp", "changed_at", "state", "failing", "paused", "tested_at", "proven_at", "client__version", "client__changed_at", "place__changed_at",
+    "version", "stamp", "changed_at", "state", "failing", "paused", "tested_at", "proven_at", "secret_taken_at", "client__version", "client__changed_at", "place__changed_at",
     "place__application__version", "any_place", "all_tokens",
     # Whatever an environment asks of its connections, or is called.
     *(f"place__environment__{field.attname}" for field in Environment._meta.concrete_fields),

@@ -24,10 +24,7 @@ def learn(connection: Connection, results: Iterable[RungResult], begun: datetime
     is noted, both are true, and the note stays.
     """
     client = connection.client
-    signed_in = next((one for one in results if one.rung == Rung.SIGN_IN and one.passed), None)
-    if client is None or client.managed or client.house or signed_in is None or begun < client.changed_at:
-        return
-    if connection.scheme == CODE and not _client_was_asked(connection, signed_in):
+    if client is None or client.managed or client.house or begun < client.changed_at or not client_was_asked(connection, results):
         return
     scheme = connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
     sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
@@ -42,10 +39,17 @@ def learn(connection: Connection, results: Iterable[RungResult], begun: datetime
         _note(connection, client, found)
 
 
-def _client_was_asked(connection: Connection, signed_in: RungResult) -> bool:
-    """Whether the client proved itself: a token that was alive already shows nothing of it."""
-    base = connection.values.get("token_endpoint", "")
-    return any(one.method == "POST" and one.status == 200 and one.url.startswith(base) for one in signed_in.exchanges)
+def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> bool:
+    """Whether a test has signed in, and our client proved itself by it: a token that was alive already shows nothing of it.
+
+    It does at the token endpoint, and where it asks about a token (RFC 7662 §2.1).
+    """
+    signed_in = next((one for one in results if one.rung == Rung.SIGN_IN and one.passed), None)
+    if signed_in is None or connection.scheme != CODE:
+        return signed_in is not None
+    asks = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    bases = tuple(one for one in (connection.values.get("token_endpoint", ""), asks) if one)
+    return any(one.method == "POST" and one.status == 200 and one.url.startswith(bases) for one in signed_in.exchanges)
 
 
 def _note(connection: Connection, client: Client, found: dict[str, tuple[str, str]]) -> None:

@@ -29,6 +29,7 @@ from neatlatch.desk.connections import destinations, halves, tokens
 from neatlatch.desk.connections.limits import limits_of_tests
 from neatlatch.desk.connections.models import Connection
 from neatlatch.desk.connections.presented import credentials_of
+from neatlatch.desk.connections.services import HEALTH
 from neatlatch.desk.journal.services import write
 from neatlatch.desk.people.models import Person
 from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
@@ -197,6 +198,8 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     begun = test.begun or now
     if _passed(results, "sign_in") and begun >= connection.changed_at:
         connection.proven_at = begun
+        if learning.client_was_asked(connection, results):
+            connection.secret_taken_at = begun
         learning.learn(connection, results, begun, now)
     pins = halves.work_out(connection, now)
     if failed is not None:
@@ -214,7 +217,7 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     if failed is None and test.last and test.last != Rung.WORK:
         # The credential alone is good. That the connection works is shown by the whole road only: no sample, no new state.
         connection.tested_at = now
-        connection.save(update_fields=["proven_at", "tested_at"])
+        connection.save(update_fields=["proven_at", "secret_taken_at", "tested_at"])
         _forget_old(test)
         return test
     sample = Sample.objects.create(
@@ -230,9 +233,7 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     if begun >= connection.changed_at:
         _move_state(connection, sample, found, depth)
     connection.tested_at = now
-    connection.save(
-        update_fields=["state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes", "proven_at", "tested_at"]
-    )
+    connection.save(update_fields=[*HEALTH, "proven_at", "secret_taken_at", "tested_at"])
     _forget_old(test)
     return test
 
