@@ -11,6 +11,8 @@ from .lifetimes import in_words
 from .pins import Act, Fit, Pin
 
 HORIZON = timedelta(days=90)
+# Pins that matter when somebody signs in, or to users who lack a right: a token that is held and renews serves on.
+_NOT_THE_TOKEN = frozenset({"redirect_uri", "consent", "scopes"})
 
 
 @dataclass(frozen=True)
@@ -66,9 +68,9 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     """Everything known that stops a connection, within 90 days."""
     found: list[Break] = []
 
-    def add(at: datetime | None, why: str, act: Act) -> None:
+    def add(at: datetime | None, why: str, act: Act, users: tuple[str, ...] = watched.users) -> None:
         if at is None or at <= now:
-            found.append(Break(watched.ref, None, why, act, watched.users))
+            found.append(Break(watched.ref, None, why, act, users))
         elif at - now <= HORIZON:
             found.append(Break(watched.ref, at, why, act, watched.users))
 
@@ -79,7 +81,14 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
         verb = "don't" if len(off) > 1 or off[0].label.endswith("s") else "doesn't"
         why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."
-        add(None, f"{why} {off[0].why}" if len(off) == 1 else why, Act("open", "Open"))
+        why = f"{why} {off[0].why}" if len(off) == 1 else why
+        if alive and watched.can_renew and not watched.renewal_refused and {one.key for one in off} <= _NOT_THE_TOKEN:
+            stopped = {name for one in off for name in one.stops}
+            add(
+                None, f"{why} The token that is held serves on.", Act("open", "Open"), tuple(one for one in watched.users if one in stopped)
+            )
+        else:
+            add(None, why, Act("open", "Open"))
     elif watched.state is State.OPEN:
         add(None, watched.failing or "The last tests failed.", Act("open", "Open"))
     elif watched.state is State.STICKING:

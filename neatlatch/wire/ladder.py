@@ -411,11 +411,7 @@ class Climb:
     def _work(self) -> Generator[Leftover, None, str]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
-            said = (
-                "nothing was done in a person's name"
-                if plan.depth is Depth.SIGN_IN
-                else "not tried: only a test by hand does real work here"
-            )
+            said = "nothing was done in a person's name" if plan.depth is Depth.SIGN_IN else "only a test by hand does real work here"
             return self.entry.worked() or f"—{said}"
         if probe is None:
             return (yield from self._read_only_work())

@@ -204,7 +204,8 @@ def test_today_says_what_breaks_next(page: Page) -> None:
     row = page.get_by_role("listitem").filter(has_text="Cargo manifests · Production")
     expect(row).to_contain_text("now")
     expect(row).to_contain_text("Redirect URI and scopes don't meet.")
-    expect(row).to_contain_text("3 users stopped.")
+    # Signing in fails; whoever draws gets the token that is held, and only who lacks a scope is stopped.
+    expect(row).to_contain_text("The token that is held serves on. Customs return stopped.")
     expect(page.get_by_role("img", name=re.compile("cargo-manifests, Open: 12 pins, 2 differ: redirect URI, scopes"))).to_be_visible()
     row.get_by_role("link").click()
     expect(page).to_have_url(re.compile("/connections/cargo-manifests$"))

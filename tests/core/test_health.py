@@ -202,6 +202,19 @@ def test_a_pin_that_differs_breaks_now() -> None:
     assert found.why == "Redirect URI and scopes don't meet."
 
 
+def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
+    uri = replace(_pin("redirect URI"), key="redirect_uri")
+    scopes = replace(_pin("scopes"), stops=("Customs return",))
+    users = ("Customs return", "Night run")
+    found = breaks.next_break(watched(state=State.OPEN, pins=(uri, scopes), users=users), NOW)
+    assert found is not None
+    assert (found.why, found.users) == ("Redirect URI and scopes don't meet. The token that is held serves on.", ("Customs return",))
+    for more in ({"can_renew": False}, {"renewal_refused": "gone."}, {"has_access": False}, {"pins": (uri, _pin("client ID"))}):
+        found = breaks.next_break(watched(**{"state": State.OPEN, "pins": (uri, scopes), "users": users, **more}), NOW)
+        assert found is not None
+        assert (found.users, "serves on" in found.why) == (users, False)
+
+
 def test_the_last_token_of_an_ended_secret() -> None:
     """The example of LOOK's sketch: the secret ended 9 h ago, and the token lives 38 minutes more."""
     found = breaks.next_break(watched(secret_ends=NOW - timedelta(hours=9), secret_hint="…x"), NOW)

@@ -36,6 +36,7 @@ class Pin:
     """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both.
 
     ``unwritten``: it is missing only because nobody has noted the provider's half here, which explains no refusal.
+    ``stops`` names the users who lack a right by it.
     """
 
     key: str
@@ -47,6 +48,7 @@ class Pin:
     marked: Marked | None = None
     acts: tuple[Act, ...] = ()
     unwritten: bool = False
+    stops: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

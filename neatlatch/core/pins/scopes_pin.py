@@ -21,14 +21,14 @@ def pin(halves: Halves) -> Pin:
         return _not_permitted(halves, over, theirs, ours)
     if short := _short(halves, caller.scopes):
         user, operation, scopes = short
-        return _differs(theirs, ours, f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.",
+        return _differs(theirs, ours, f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.", _blocked(halves, caller.scopes),
                         *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)), Act("see_users", "See who needs it"))  # fmt: skip
     if caller.granted is not None:
         held = closure(caller.granted, halves.implies)
         if gap := sorted(caller.scopes - held):
             again = Act("sign_in", "Sign in again") if caller.grant == "authorization_code" else Act("test", "Get a new token")
             return _differs(theirs, ours, f"The token we hold was granted {joined(caller.granted) or 'no scope'}; it lacks {', '.join(gap)}. "
-                            "A change does not reach a token made before it.", again)  # fmt: skip
+                            "A change does not reach a token made before it.", _blocked(halves, caller.granted), again)  # fmt: skip
     return halves.agreed(KEY, LABEL, theirs, ours, "Everything we ask for is permitted, and enough for every user.")
 
 
@@ -46,7 +46,7 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
         )
     acts = [Act("permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one) for one in over]
     acts += [Act("drop_scope", "Drop it here", one) for one in over]
-    return _differs(theirs, ours, why, *acts, *([Act("see_users", "See who needs it")] if users else []))
+    return _differs(theirs, ours, why, after, *acts, *([Act("see_users", "See who needs it")] if users else []))
 
 
 def _blocked(halves: Halves, held: frozenset[str]) -> set[str]:
@@ -60,5 +60,5 @@ def _short(halves: Halves, held: frozenset[str]) -> tuple[str, str, frozenset[st
     return None
 
 
-def _differs(theirs: str, ours: str, why: str, *acts: Act) -> Pin:
-    return Pin(KEY, LABEL, Fit.DIFFERS, theirs or "none", ours or "none", why, acts=acts)
+def _differs(theirs: str, ours: str, why: str, stops: set[str], *acts: Act) -> Pin:
+    return Pin(KEY, LABEL, Fit.DIFFERS, theirs or "none", ours or "none", why, acts=acts, stops=tuple(sorted(stops)))

@@ -253,12 +253,12 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
         roles_label=profile.roles_label,
         patterns=_patterns(connection.place),
         proven_at=connection.proven_at,
-        secret_taken_at=_secret_taken_at(connection),
+        secret_taken_at=secret_taken_at(connection),
         other_environments=others,
     )
 
 
-def _secret_taken_at(connection: Connection) -> datetime | None:
+def secret_taken_at(connection: Connection) -> datetime | None:
     """When the application last took our secret. Where people sign in, a test may show a token that was alive already."""
     if connection.scheme != CODE:
         return connection.proven_at
@@ -275,9 +275,11 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
     """What is known of a connection when asking what breaks next."""
     refused = [one for one in connection.token_sets.all() if one.refused and one.person is not None and connection.individual]
     tokens = min(refused, key=lambda one: one.ends or now, default=connection.tokens)
-    ending = [one for one in connection.secrets().values() if one.ends is not None]
-    credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None
+    # A private key ends with its certificate, which says so better.
+    held = [one for one in connection.secrets().values() if sight is None or one.kind != "private_key"]
+    ending = [one for one in held if one.ends is not None]
+    credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential if held else None
     return breaks.Watched(
         ref=connection.ref,
         state=State(connection.state),

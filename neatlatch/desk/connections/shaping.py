@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from neatlatch.core import breaks, health, pins
 from neatlatch.core.addresses import joined_path
-from neatlatch.core.evidence import curl_line
+from neatlatch.core.evidence import Rung, curl_line
 from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
@@ -49,9 +49,12 @@ def _due(connection: Connection) -> list[dict[str, Any]]:
     held = connection.tokens
     found: list[dict[str, Any]] = []
     if held is not None:
-        renews = held.refresh is not None or connection.scheme != CODE
-        says = "renews itself" if renews and not held.refused else held.refused or "cannot be renewed"
-        found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews and not held.refused else "sign_in"})
+        renews = (held.refresh is not None or connection.scheme != CODE) and not held.refused
+        says = "renews itself" if renews else held.refused or "cannot be renewed"
+        if connection.scheme != CODE and connection.failed_rung == Rung.SIGN_IN:
+            # Each test asks for a new one; the one that is held was got before.
+            says = "the last test got no other"
+        found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews else "sign_in"})
     scheme = KINDS[connection.scheme]
     for key, credential in connection.secrets().items():
         value = scheme.value(key.rpartition(".")[2])

@@ -7,10 +7,11 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from django.db.models import Max, Q, QuerySet
+from django.db.models import Max, Prefetch, Q, QuerySet
 
 from neatlatch.core import credential_marks
-from neatlatch.desk.connections.models import HeldSecret
+from neatlatch.desk.connections.halves import secret_taken_at
+from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.journal.models import Entry
 from neatlatch.desk.replacing.models import Replacement
@@ -22,11 +23,11 @@ from .models import Credential
 
 
 def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
-    """Credentials for the list, each with its marks. Five queries, however many there are."""
+    """Credentials for the list, each with its marks. Six queries, however many there are."""
     known = list(
         found.defer("value", "replaces__value")
         .select_related("client__place__application", "client__place__environment", "client__user", "replaces", "handover__made_by")
-        .prefetch_related("holders__connection")
+        .prefetch_related(Prefetch("holders", HeldSecret.objects.select_related("connection")), _TOKENS_OF_HOLDERS)
     )
     held: dict[str, set[tuple[str, str]]] = {}
     where = ("connection__place__environment__name", "connection__place__application__name")
@@ -40,13 +41,23 @@ def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
     ]
 
 
+_TOKENS_OF_HOLDERS = Prefetch("holders__connection__token_sets", TokenSet.objects.only("connection", "obtained"))
+
+
+def _taken_at(connection: Connection) -> datetime | None:
+    """When the application last took what a connection holds now; a private key, and each secret, is sent with the others."""
+    at = secret_taken_at(connection)
+    return at if at is not None and at >= connection.changed_at else None
+
+
 def _row(
     one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None, now: datetime
 ) -> dict[str, Any]:
     client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
     handover = getattr(one, "handover", None)
     waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
-    last = max((moment for moment in (one.last_used, drawn) if moment), default=None)
+    tests = (_taken_at(holder.connection) for holder in one.holders.all())
+    last = max((moment for moment in (one.last_used, drawn, *tests) if moment), default=None)
     sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environment for environment, _ in held_in),
                                      bool(client and client.account_kind == "person"), waits, bool(client and client.user_id),
                                      frozenset(application for _, application in held_in), one.weak)  # fmt: skip

@@ -22,8 +22,12 @@ export const capital = (text: string): string => text.slice(0, 1).toUpperCase() 
 export const lower = (label: string): string => (/^.[A-Z]/.test(label) ? label : label.slice(0, 1).toLowerCase() + label.slice(1))
 export const rungName = (key: string): string => RUNGS.find(([one]) => one === key)?.[1] ?? key
 /** What kind of credential it is, inside a sentence. */
-export const kindName = (kind: string, house = false): string =>
-  house && kind === 'token' ? 'API key' : kind.replaceAll('_', ' ').replace(/^api /, 'API ')
+export function kindName(kind: string, house = false): string {
+  if (house && kind === 'token') return 'API key'
+  const [own, of] = kind.split('.').reverse()
+  const name = own!.replaceAll('_', ' ').replace(/^api /, 'API ')
+  return of ? `${name} of the ${of}` : name
+}
 /** Whether an application has clients of OAuth 2.0 that are registered there. */
 export const takesClients = (application: { schemes: { key: string }[] } | undefined): boolean =>
   application?.schemes.some((one) => ['oauth2_code', 'oauth2_client'].includes(one.key)) ?? false

@@ -65,6 +65,16 @@
   {/each}
 {/snippet}
 
+{#snippet retiring()}
+  <p class="my-2">
+    {one?.way === 'house'
+      ? 'The house authority revokes it.'
+      : `Withdraw it in ${one?.application}'s own screens first. From here on it cannot be rolled back.`}
+  </p>
+  <button class="btn btn-error btn-sm" disabled={acts.busy} onclick={retire}
+    >{one?.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
+  >
+{/snippet}
 {#snippet takeIn()}
   <form onsubmit={make} class="max-w-xl">
     {#if one?.kind === 'private_key'}
@@ -160,19 +170,15 @@
                 <label class="mt-1 flex min-h-[26px] items-center gap-2"
                   ><input type="checkbox" bind:checked={anyway} /> Retire it all the same</label
                 >
-                {#if anyway}<button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={retire}>Retire it now</button
-                  >{/if}
+                {#if anyway}
+                  {@render retiring()}
+                {/if}
               {:else if step.key === 'retire'}
                 {@render changedByHand(one.users)}
                 <p class="mb-2">
                   {one.steps.find((each) => each.key === 'watch')?.says}
-                  {one.way === 'house'
-                    ? 'The house authority revokes it.'
-                    : `Withdraw it in ${one.application}'s own screens first. From here on it cannot be rolled back.`}
                 </p>
-                <button class="btn btn-error btn-sm" disabled={acts.busy} onclick={retire}
-                  >{one.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
-                >
+                {@render retiring()}
               {:else if step.key === 'refuse'}
                 <p class="mb-2">The old one is shown once more, and must be turned away.</p>
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('refusals')}
