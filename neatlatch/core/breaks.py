@@ -74,7 +74,8 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         elif at - now <= HORIZON:
             found.append(Break(watched.ref, at, why, act, watched.users))
 
-    off = [one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
+    # That nobody has noted the provider's half stops nothing.
+    off = [one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING) and not one.unwritten]
     alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
     # A test that passed since shows that it works all the same: then the pin is a matter of rules, and nothing stops now.
     if off and watched.state is not State.LATCHED:

@@ -202,6 +202,16 @@ def test_a_pin_that_differs_breaks_now() -> None:
     assert found.why == "Redirect URI and scopes don't meet."
 
 
+def test_what_nobody_has_noted_breaks_nothing() -> None:
+    unwritten = replace(_pin("user name", Fit.MISSING), unwritten=True)
+    found = breaks.next_break(watched(state=State.OPEN, pins=(unwritten,), failing="It was refused."), NOW)
+    assert found is not None
+    assert found.why == "It was refused."
+    found = breaks.next_break(watched(state=State.OPEN, pins=(unwritten, _pin("password", Fit.MISSING)), failing="No."), NOW)
+    assert found is not None
+    assert found.why == "Password doesn't meet. password is off."
+
+
 def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
     uri = replace(_pin("redirect URI"), key="redirect_uri")
     scopes = replace(_pin("scopes"), stops=("Customs return",))

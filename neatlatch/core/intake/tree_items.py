@@ -76,7 +76,9 @@ def _description(tree: dict[str, Any]) -> Recognised:
         Item(key, value) for key, value in told.addresses.items()
     ]
     facts = [("Title", told.title), ("Ways in", "; ".join(one.label for one in told.schemes) or "none that is known here"),
-             ("Operations", str(len(told.operations))), ("Scopes", " ".join(one.name for one in told.scopes))]  # fmt: skip
+             ("Operations", str(len(told.operations)))]  # fmt: skip
+    if told.scopes:
+        facts.append(("Scopes", " ".join(one.name for one in told.scopes)))
     return Recognised(
         "description", f"An API description (OpenAPI 3) of {told.title or 'an application'}", tuple(items), told.notes, tuple(facts)
     )

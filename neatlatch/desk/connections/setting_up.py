@@ -116,7 +116,9 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> dict
         "placed": [], "open": [], "left": list(found.left), "known": _known(found),
     }  # fmt: skip
     if connection is None:
-        answer["left"] = [*(item.name or "a value" for item in found.items), *found.left]
+        # A description is taken as a whole, by adding an application from it.
+        items = [] if found.kind == "description" else [item.name or "a value" for item in found.items]
+        answer["left"] = [*items, *found.left]
         return answer
     profile = connection.place.application.read_profile()
     scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]

@@ -69,7 +69,7 @@
         />{/key}{/if}
     {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">{said.join(' ')}</p>{/if}
     {#if !target}<p class="help mt-2">
-        Nothing is kept. To put values in place, open the connection that they belong to and paste them there.
+        Nothing is kept here. Values are put in place on the page of the connection that they belong to.
       </p>{/if}
     <button type="button" class="btn btn-sm mt-3" onclick={() => (open = false)}>Close</button>
   </dialog>
