@@ -278,7 +278,7 @@ class _Checker:
 def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:
     """What a file names and ``content``, all that would stand once it is applied, does not hold."""
     return [
-        Mistake(one.line, one.where, f"there is no {BY_NAME[one.kind].word} {one.named!r}, in this file or here")
+        Mistake(one.line, one.where, f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here")
         for one in references
         if one.named not in content.get(one.kind, {})
     ]

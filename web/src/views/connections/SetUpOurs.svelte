@@ -96,9 +96,9 @@
 <div class="mt-4 grid grid-cols-2 items-start gap-4">
   <div>
     {#each connection.secrets.filter((one) => one.type !== 'key') as one (one.key)}
-      <p class="flex min-h-[30px] items-baseline gap-3">
+      <p class="flex min-h-[30px] flex-wrap items-baseline gap-x-3">
         <span class="text-soft w-36">{one.label}</span>
-        <span class="value">{one.hint ? `•••• ${one.hint}` : '—'}</span>
+        <span class="value whitespace-nowrap">{one.hint ? `•••• ${one.hint}` : '—'}</span>
         {#if one.hint}<span class="help"
             >{#if one.ends}<When at={one.ends} prefix="ends " />{:else}no end is known{/if}</span
           >{/if}
