@@ -142,6 +142,24 @@ def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: 
     assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
 
 
+def test_what_was_saved_between_the_lease_and_the_note(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whoever takes over a dead lease while its holder saves after all must not show the old refresh token again."""
+    connection = setup.latched()
+    bring_near_the_end(connection)
+    issued, real = setup.stand_ins.calls("issued:refresh_token"), won.take_up
+
+    def saved_by_then(about: str = "") -> bool:
+        held = TokenSet.objects.get()
+        held.seal("the-new-access-token", "the-new-refresh-token")
+        held.generation += 1
+        held.save()
+        return real(about)
+
+    monkeypatch.setattr(won, "take_up", saved_by_then)
+    assert hold(connection, force=True, newer_than=1).access_token == "the-new-access-token"
+    assert setup.stand_ins.calls("issued:refresh_token") == issued
+
+
 def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.MonkeyPatch) -> None:
     """Neither a note nor a row can be written: the memory holds what was won until there is room."""
     connection = setup.latched()

@@ -264,9 +264,8 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
     client, endpoint = client_of(connection), connection.values["token_endpoint"]
     scopes, refused = frozenset(connection.scopes), ""
     try:
-        if tokens is not None and won.take_up(_about(connection, tokens.person_id)):
-            # A program before us was given new tokens and ended, or still waits, before it could save them.
-            return _held(TokenSet.objects.get(pk=tokens.pk), renewed=True), ()
+        if tokens is not None and (newer := _newer(connection, tokens)) is not None:
+            return _held(newer, renewed=True), ()
         request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
         told = oauth.ask(road, "token", request, asked_at)
         if told.reading.ok:
@@ -290,6 +289,15 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
     if refused and tokens is not None and not lifetimes.is_over(tokens.ends, asked_at):
         log.warning("renewal refused, access token still serves", connection=connection.ref)
     raise NoToken(failure, (told.exchange,))
+
+
+def _newer(connection: Connection, tokens: TokenSet) -> TokenSet | None:
+    """What another program was given and saved since these were read, or could not save yet; ``None``: nothing.
+
+    A note goes only after what it holds was saved, so where none is left the row says whether there was one.
+    """
+    won.take_up(_about(connection, tokens.person_id))
+    return TokenSet.objects.filter(pk=tokens.pk).exclude(generation=tokens.generation).first()
 
 
 def _renewal_request(
