@@ -100,7 +100,10 @@ def test_a_body_that_does_not_end_is_given_up(asgi: ModuleType, monkeypatch: pyt
 
         async def work(scope: Any, receive: Any, send: Any) -> None:
             await reads_all(scope, receive, send)
-            await asyncio.sleep(0.02)
+            loop = asyncio.get_running_loop()
+            over = loop.time() + body_limits.WITHIN
+            while loop.time() <= over:
+                await asyncio.sleep(0)
             assert (await receive())["type"] == "http.disconnect"
 
         monkeypatch.setattr(asgi, "_django", work)
