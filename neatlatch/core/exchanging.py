@@ -20,11 +20,15 @@ WATCHED = timedelta(minutes=15)
 
 @dataclass(frozen=True)
 class Moved:
-    """A user of a connection that holds the credential. ``draws``: it takes headers by reference name and moves by itself."""
+    """A user of a connection that holds the credential.
+
+    ``draws``: it takes headers by reference name and moves by itself. ``user`` tells two of one name apart.
+    """
 
     name: str
     draws: bool
     runs: str = ""
+    user: str = ""
 
 
 @dataclass(frozen=True)

@@ -138,12 +138,21 @@ def on_problem(request: HttpRequest, problem: Problem) -> HttpResponse:
 _MOST_ERRORS, _LONGEST_NAME = 50, 100
 
 
+def _field_of(error: Any) -> str:
+    """The field that a fault is about. A text that is too long is found while its body is looked at."""
+    where = [*error["loc"][2:], error.get("ctx", {}).get("field", "")]
+    named = ".".join(str(part) for part in where if part != "")
+    return (named or ".".join(str(part) for part in error["loc"]))[:_LONGEST_NAME]
+
+
 def _in_words(error: Any) -> str:
     """One fault that the framework found, as our own refusals put it."""
     if error["type"] == "extra_forbidden":
         return f"There is no field “{str(error['loc'][-1])[:_LONGEST_NAME]}”."
     if error["type"] == "timezone_aware":
         return "Say its zone as well: 2027-01-31T12:00:00Z."
+    if error["type"] == "unsound_text":
+        return f"It {error['ctx']['wrong']}."
     return str(error["msg"]).removeprefix("Value error, ")
 
 
@@ -151,7 +160,7 @@ def _in_words(error: Any) -> str:
 def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
     """What was sent does not have the form that is wanted. The values sent are not repeated: they may be secrets."""
     told = error.errors[:_MOST_ERRORS]
-    errors = {".".join(str(part) for part in one["loc"][2:] or one["loc"])[:_LONGEST_NAME]: _in_words(one) for one in told}
+    errors = {_field_of(one): _in_words(one) for one in told}
     return problems.answer(problems.wrong_fields(errors or {"body": "The body is not what is wanted."}))
 
 

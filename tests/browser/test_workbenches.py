@@ -169,6 +169,9 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
 def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     page.goto(f"/clients/{client_of(page, 'fuel-ledger-sandbox')}/scopes")
     expect(page.get_by_role("heading", name="2 scopes × 0 users")).to_be_visible()
+    # Nobody knows what it needs: nothing is offered that would take its scopes away.
+    expect(page.get_by_text("not known: nobody is noted as a user")).to_be_visible()
+    expect(page.get_by_role("button", name="Ask for only these")).to_have_count(0)
     page.goto(f"/clients/{client_of(page, 'cargo-manifests')}/scopes")
     expect(page.get_by_role("row", name=re.compile("manifest.write: Customs return: stopped without it"))).to_be_visible()
     expect(page.get_by_text("Missing: manifest.write")).to_be_visible()

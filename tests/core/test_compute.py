@@ -80,6 +80,7 @@ def test_all_operations_of_the_check_values_are_served() -> None:
         ('{"op": "redirect_uri_match", "registered": "x", "presented": "y"}', "“registered” must be a list of strings"),
         ('{"op": "reply", "endpoint": "nowhere", "status": 200}', "'nowhere' is not known"),
         ('{"op": "retry_after", "value": "1", "now": "2026-06-01"}', "offset"),
+        ('{"op": "totp", "key_hex": "00", "unix_time": 1, "step": 60}', "“step” is not known; it takes key_hex, unix_time, step_seconds"),
         ("[" * 100_000, "not a JSON value"),
     ],
 )

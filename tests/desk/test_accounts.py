@@ -97,6 +97,16 @@ def test_a_wrong_account_is_not_kept_and_is_ended_there(own: Setup) -> None:
     assert "is connected for Ewan Tait already" in stolen.says
 
 
+def test_one_of_two_who_have_the_same_account_cannot_have_it_again(own: Setup) -> None:
+    """What was noted before an application told whose an account is may be the same for two."""
+    connect(own, "ewan", SERVICE)
+    accounts.ask(own.by, fresh(), person("isla"), "")
+    connect(own, "isla", PERSON)
+    TokenSet.objects.filter(person=person("isla")).update(account=SERVICE)
+    for name in ("ewan", "isla"):
+        assert connect(own, name, SERVICE).outcome == "wrong_account"
+
+
 def test_only_those_of_the_team_or_asked_may_connect(own: Setup) -> None:
     own.web("outsider")
     Person.objects.filter(username="outsider").update(role="reader")

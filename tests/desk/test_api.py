@@ -43,6 +43,20 @@ def patch(web: WebClient, address: str, body: Any, **headers: str) -> Any:
     return web.patch(address, json.dumps(body), content_type="application/json", headers=headers)
 
 
+@pytest.mark.parametrize(
+    ("address", "body", "field"),
+    [
+        ("/api/teams", {"name": "x" * 2001, "people": []}, "name"),
+        ("/api/teams", {"name": "x", "people": ["y" * 2001]}, "people"),
+        ("/api/connections/cargo/sign-ins", {"back": "z" * 2001}, "back"),
+    ],
+)
+def test_a_text_that_is_too_long_is_told_by_its_field(setup: Setup, address: str, body: Any, field: str) -> None:
+    setup.latched()
+    told = post(setup.web(), address, body)
+    assert (told.status_code, told.json()["errors"]) == (422, {field: "It is longer than 2000 characters."})
+
+
 @pytest.mark.parametrize("role", ROLES)
 def test_what_each_role_may(setup: Setup, role: str) -> None:
     """DOMAIN §17: a reader looks, an operator tests, an administrator changes, an auditor reads the journal."""

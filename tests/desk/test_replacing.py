@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import pytest
@@ -116,9 +116,11 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     assert "used the old one" in post(web, f"{at}/retirements", 409)["detail"]
     Drawn.objects.filter(pk=drawn.pk).update(last=now - timedelta(hours=2))
     assert "Not come since: Found items page" in post(web, f"{at}/retirements", 409)["detail"]
-    Drawn.objects.create(credential=str(held("lost-property").pk), **{**row, "last": timezone.now()})
+    seen = Drawn.objects.create(credential=str(held("lost-property").pk), **{**row, "last": timezone.now()})
+    Drawn.objects.create(credential=seen.credential, **{**row, "way": "relay", "last": seen.last + timedelta(hours=2)})
     found = post(web, f"{at}/retirements")
     assert states(found)["refuse"] == "now"
+    assert datetime.fromisoformat(next(one for one in found["steps"] if one["key"] == "watch")["done_at"]) < timezone.now()
     # Nobody has withdrawn it there: that is found out, and the replacement stays open.
     found = post(web, f"{at}/refusals")
     assert (found["outcome"], states(found)["refuse"]) == ("open", "now")

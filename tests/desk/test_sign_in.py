@@ -131,6 +131,22 @@ def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.Mo
     assert setup.test(connection).passed  # nobody ended them
 
 
+def test_what_somebody_chooses_is_not_ended_by_the_right_account(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    setup.sign_in(connection, PERSON)
+    save_new, ended = aside.tokens.save_new, list[str]()
+    monkeypatch.setattr(aside.tokens, "revoke_these", lambda *_: ended.append("ended") or "yes")
+
+    def meanwhile(*given: Any, **more: Any) -> TokenSet:
+        monkeypatch.setattr(aside.tokens, "save_new", save_new)
+        assert setup.sign_in(connection).outcome == "signed_in"
+        return save_new(*given, **more)
+
+    monkeypatch.setattr(aside.tokens, "save_new", meanwhile)
+    aside.use(setup.by, connection)
+    assert (TokenSet.objects.get().account, SetAside.objects.count(), ended) == (PERSON, 0, [])
+
+
 def test_whoever_was_cut_off_while_choosing_chooses_again(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)

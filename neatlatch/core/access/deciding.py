@@ -26,6 +26,18 @@ class Decision:
     rule: int | None
     elsewhere: tuple[int, ...] = ()
 
+    def why(self, book: Book, address_known: bool) -> str:
+        """Say which rules of the book decided, for the end of “may, or may not; …”."""
+        if self.rule is not None:
+            return f"rule {self.rule + 1}: {book.rules[self.rule].says}"
+        if not self.elsewhere:
+            return "no rule speaks of it, and no rule means no"
+        told = "; ".join(f"rule {one + 1}: {book.rules[one].says}" for one in self.elsewhere[:5])
+        where = "from other addresses only"
+        if not address_known:
+            where = "from certain addresses only, and it is not said where this comes from"
+        return f"what speaks of it holds {where} ({told}), and no rule means no"
+
 
 @dataclass(frozen=True)
 class Entry:

@@ -49,6 +49,8 @@ def answer(line: str, read: Reader = no_files) -> dict[str, Any]:
     op = OPS.get(name) if isinstance(name, str) else None
     if op is None:
         return {"error": f"op {name!r} is not known; --list names those that are"}
+    if wrong := op.wrong_name_in(given):
+        return {"error": f"{name}: {wrong}"}
     try:
         return {"answer": op.run(given, read) if op.reads_files else op.run(given)}
     except (BadInput, ValueError) as error:

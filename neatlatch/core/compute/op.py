@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -13,6 +14,10 @@ Reader = Callable[[str], bytes]
 
 class BadInput(ValueError):
     """The input lacks something, or holds something of the wrong type."""
+
+
+# Names that a line may carry for whoever wrote it.
+LABELS = ("id", "note", "title", "what")
 
 
 @dataclass(frozen=True)
@@ -27,6 +32,15 @@ class Op:
     source: str
     run: Callable[..., Any]
     reads_files: bool = False
+
+    def wrong_name_in(self, given: Given) -> str:
+        """Say which name in the input the operation does not take; empty: it takes all.
+
+        A mistyped one would otherwise be left out of the computation and change its answer.
+        """
+        known = {*re.findall(r"\w+", self.takes), *LABELS, "op"}
+        name = next((one for one in given if one not in known), None)
+        return "" if name is None else f"“{name[:40]}” is not known; it takes {self.takes}"
 
 
 def text(given: Given, key: str) -> str:

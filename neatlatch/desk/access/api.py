@@ -268,16 +268,6 @@ def export(request: HttpRequest, application: str, environment: str, format: Lit
     return answer
 
 
-def _why(found: access.Decision, book: access.Book, address_known: bool) -> str:
-    if found.rule is not None:
-        return f"rule {found.rule + 1}: {book.rules[found.rule].says}"
-    if not found.elsewhere:
-        return "no rule speaks of it, and no rule means no"
-    told = "; ".join(f"rule {one + 1}: {book.rules[one].says}" for one in found.elsewhere[:5])
-    where = "from other addresses only" if address_known else "from certain addresses only, and it is not said where this comes from"
-    return f"what speaks of it holds {where} ({told}), and no rule means no"
-
-
 @router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
 def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> dict[str, Any]:
     """Decide one request by our rules."""
@@ -289,7 +279,7 @@ def decide(request: HttpRequest, application: str, environment: str, given: Deci
     except ValueError as error:
         raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
     verb = "may" if found.allowed else "may not"
-    why = _why(found, book, bool(given.address.strip()))
+    why = found.why(book, bool(given.address.strip()))
     return {"allowed": found.allowed, "rule": found.rule, "says": f"{given.principal} {verb} {given.operation} {given.resource}; {why}."}
 
 

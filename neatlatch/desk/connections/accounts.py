@@ -139,9 +139,14 @@ def refused_for_tests(connection: Connection, account: str) -> str:
     return f"That is the account of {whose.shown_name}. Tests do nothing in a person's name." if whose else ""
 
 
-def who_has(connection: Connection, account: str) -> Person | None:
-    """Who has connected this account as their own, as far as the provider told whose it is."""
+def who_has(connection: Connection, account: str, but: Person | None = None) -> Person | None:
+    """Who has connected this account as their own, as far as the provider told whose it is.
+
+    ``but`` is somebody who is not asked about.
+    """
     held = TokenSet.objects.filter(connection=connection, person__isnull=False).exclude(account="")
+    if but is not None:
+        held = held.exclude(person=but)
     same = (one for one in held.select_related("person") if not other_account(one.account, account))
     return next((one.person for one in same), None)
 

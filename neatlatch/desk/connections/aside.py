@@ -39,7 +39,8 @@ def keep(by: Person, connection: Connection, reading: Reading, account: str, ask
     row.tokens = safe.seal(json.dumps(kept), row.place_of("tokens"))
     row.sent_to = destinations.of_tokens(connection)
     with transaction.atomic():
-        SetAside.objects.filter(connection=connection).delete()  # of somebody who came at the same time
+        # Of somebody who came at the same time, or who is choosing about it.
+        SetAside.objects.filter(connection=connection).delete()
         row.save(force_insert=True)
         _raise_stamp(connection)
         write(by, "set aside the tokens of", "connection", connection.ref, {"account": account})
@@ -52,7 +53,7 @@ def of(connection: Connection) -> SetAside | None:
 
 def use(by: Person, connection: Connection) -> None:
     """Use what was set aside in place of what worked before. Raises :class:`Problem`."""
-    row = _chosen(connection)
+    row = _claimed(connection)
     reading = Reading(True, None, "", fields=open_tokens(row))
     saved = tokens.save_new(
         connection,
@@ -71,12 +72,15 @@ def use(by: Person, connection: Connection) -> None:
 
 def refuse(by: Person, connection: Connection) -> None:
     """End what was set aside, at the provider too where it lets us. Raises :class:`Problem`."""
-    _end(by, connection, _chosen(connection))
+    _end(by, connection, _claimed(connection))
 
 
 def let_go(by: Person | str, connection: Connection) -> None:
-    """End what is set aside for a connection, if anything, at the provider too where it lets us."""
-    row = of(connection)
+    """End what is set aside for a connection, if anything, at the provider too where it lets us.
+
+    What somebody is choosing about at this moment is left to them.
+    """
+    row = _claim(connection)
     if row is not None:
         _end(by, connection, row)
 
@@ -111,13 +115,21 @@ def _end(by: Person | str, connection: Connection, row: SetAside) -> None:
         write(by, "let go of the tokens of", "connection", connection.ref, about)
 
 
-def _chosen(connection: Connection) -> SetAside:
-    """What is set aside, kept for whoever chooses first."""
+def _claimed(connection: Connection) -> SetAside:
+    """What is set aside, kept for whoever chooses first. Raises :class:`Problem`."""
+    row = _claim(connection)
+    if row is None:
+        raise Problem(409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page.")
+    return row
+
+
+def _claim(connection: Connection) -> SetAside | None:
+    """What is set aside, from now on ours to use or to end; ``None``: nothing, or another's."""
     now = timezone.now()
     free = Q(chosen_at=None) | Q(chosen_at__lt=now - _CHOOSING)
     row = of(connection)
     if row is None or not SetAside.objects.filter(free, pk=row.pk).update(chosen_at=now):
-        raise Problem(409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page.")
+        return None
     return row
 
 

@@ -181,11 +181,11 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
     """Keep a person's own tokens, unless the account is not theirs: then they are ended at the provider, and what was connected before stays."""
     noted = Account.objects.filter(connection=connection, person=person).first()
     expected = noted.expected if noted else ""
-    other = accounts.who_has(connection, account) if account else None
+    other = accounts.who_has(connection, account, but=person) if account else None
     wrong = ""
     if other_account(expected, account):
         wrong = f"{account} signed in, but your account is {expected}."
-    elif other is not None and other.pk != person.pk:
+    elif other is not None:
         wrong = f"{account} is connected for {other.shown_name} already, so it cannot be yours too."
     if wrong:
         _refuse_wrong(person, connection, reading, account, expected)

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db.models import Max
+from django.db.models import Max, Min
 from django.utils import timezone
 
 from neatlatch.core import exchanging
@@ -17,7 +17,6 @@ from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.credentials.models import Credential
 from neatlatch.desk.drawing.models import Drawn
 from neatlatch.desk.house.models import Access
-from neatlatch.desk.users.models import User
 
 from .models import Replacement
 
@@ -100,9 +99,9 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
 def users_of(replacement: Replacement) -> list[Moved]:
     """The users of the connections that it is about."""
     rows = Connection.objects.filter(pk__in=[one[0] for one in replacement.holders]).prefetch_related("users__user")
-    return sorted(
-        {Moved(use.user.name, use.user.draws, use.user.runs) for one in rows for use in one.users.all()}, key=lambda one: one.name
-    )
+    users = {use.user for one in rows for use in one.users.all()}
+    moved = [Moved(one.name, one.draws, one.runs, str(one.pk)) for one in users]
+    return sorted(moved, key=lambda one: (one.name, one.user))
 
 
 def standing(replacement: Replacement) -> Standing:
@@ -114,22 +113,25 @@ def standing(replacement: Replacement) -> Standing:
     users = users_of(replacement)
     by_hand = tuple(one.name for one in users if not one.draws and one.name not in replacement.moved)
     come = _come(replacement)
-    drawing = [one.name for one in users if one.draws]
-    not_seen = tuple(one for one in drawing if one not in come)
+    drawing = [one for one in users if one.draws]
+    not_seen = tuple(one.name for one in drawing if one.user not in come)
     return Standing(
         replacement.overlaps, replacement.made, replacement.proven, replacement.switched, replacement.retired, replacement.refused, by_hand,
         max((one for one in (drawn, used) if one), default=None), tokens,
-        max((come[one] for one in drawing), default=None) if not not_seen else None, not_seen,
+        max((come[one.user] for one in drawing), default=None) if not not_seen else None, not_seen,
     )  # fmt: skip
 
 
 def _come(replacement: Replacement) -> dict[str, datetime]:
-    """The users that drew the new one since the switch, by name, and when last."""
+    """The users that drew the new one since the switch, and by when each first had.
+
+    Draws are kept by the hour: within the first one, a user's first is told by their latest.
+    """
     if replacement.new_id is None or replacement.switched is None:
         return {}
     rows = Drawn.objects.filter(credential=str(replacement.new_id), last__gte=replacement.switched)
-    drawn = dict(rows.values_list("user").annotate(Max("last")))
-    return {name: drawn[identity] for identity, name in User.objects.filter(pk__in=drawn).values_list("pk", "name")}
+    first = rows.values_list("user").annotate(Min("last"))
+    return {str(user): at for user, at in first}
 
 
 def connections_of(replacement: Replacement) -> list[Connection]:

@@ -51,6 +51,7 @@
       } else await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
     })
   const wide = $derived((found.data?.columns.length ?? 0) > 12)
+  const hasUsers = (ref: string) => found.data?.columns.some((one) => one.ref === ref) ?? false
   const same = (one: readonly string[], other: readonly string[]) => [...one].sort().join(' ') === [...other].sort().join(' ')
 </script>
 
@@ -94,7 +95,8 @@
                   <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
                   <td class="value">{one.requested.join(' ') || 'nothing'}</td>
                   <td
-                    >{#if same(one.requested, one.trim.scopes)}<span class="text-success">asks for exactly that</span>
+                    >{#if !hasUsers(one.ref)}<span class="text-soft">not known: nobody is noted as a user</span>
+                    {:else if same(one.requested, one.trim.scopes)}<span class="text-success">asks for exactly that</span>
                     {:else}<span class="value">{one.trim.scopes.join(' ') || 'nothing'}</span>
                       {#if may('change')}<br /><button class="act" onclick={() => request(one, one.trim.scopes)}
                           >Ask for only these</button
