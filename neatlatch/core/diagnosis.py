@@ -68,6 +68,7 @@ _EXPLAINS: dict[tuple[str, str], tuple[str, ...]] = {
     ("authorize", "unauthorized_client"): ("grant", "client_id"),
     ("authorize", "unsupported_response_type"): ("grant",),
     ("authorize", "invalid_request"): ("redirect_uri", "client_id", "grant"),
+    ("authorize", "no_sign_in_page"): ("tenant", "endpoints", "issuer", "environment"),
     ("authorize", "*"): ("tenant", "redirect_uri", "client_id", "environment", "endpoints", "issuer"),
     ("token", "invalid_client"): ("secret", "client_id", "client_sign_in", "certificate", "environment"),
     # A refresh token's redirect URI is not compared (RFC 6749 §6), an assertion's audience and key are (RFC 7523 §3).
@@ -204,10 +205,14 @@ def _plain(failure: Failure, scheme: str, right: str) -> Cause:
         return Cause("The fault is on their side.", failure.detail or f"They answered {failure.status}: {STATUS_MEANINGS.get(failure.status, 'server error')}.",
                      "Nothing to change here. Wait, or tell the application's owner.")  # fmt: skip
     if failure.kind == "authorize":
+        if failure.code == "no_sign_in_page":
+            says = "There is no sign-in page at this address."
+            mend = "Compare the authorization endpoint with what the provider has."
+            return Cause(says, failure.detail, mend)
         meaning = AUTHORIZATION_ERRORS.get(failure.code)
         if meaning is None:
             return Cause("Their sign-in page refused the request without sending anybody back.",
-                         f"{failure.detail} That is what a provider must do when the client ID or the redirect URI is wrong (RFC 6749 §4.1.2.1).".strip(),
+                         f"{failure.detail} A provider sends nobody back when the client ID or the redirect URI is wrong (RFC 6749 §4.1.2.1).".strip(),
                          "Compare client ID and redirect URI with what is registered there.")  # fmt: skip
         return Cause(f"Their sign-in page answered {failure.code}.", f"It means: {meaning} (RFC 6749 §4.1.2.1). {failure.detail}".strip(),
                      "Compare what is asked for with what the client may ask for.")  # fmt: skip

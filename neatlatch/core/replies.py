@@ -229,6 +229,7 @@ STATUS_MEANINGS = {  # RFC 9110 §15
     403: "the credential is known, but has not the right",
     404: "nothing is there, or the caller may not know of it",
     405: "this method is not allowed there",
+    410: "what was there is gone for good",
     407: "the proxy wants its own credential",
     408: "the server waited too long for the request",
     415: "the server does not take this kind of content",

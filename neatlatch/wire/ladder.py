@@ -188,6 +188,7 @@ class Climb:
                 and failure.code
                 not in (
                     "refused_without_return",
+                    "no_sign_in_page",
                     "redirect",
                 )
             )

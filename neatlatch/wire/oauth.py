@@ -64,7 +64,8 @@ def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:
     """Whether an authorization endpoint would take a request, by its answer to the bare request of a browser nobody signed in with.
 
     A page (2xx) or a way on to a sign-in page (3xx elsewhere): yes. Sent back with an error, or refused without sending back
-    (RFC 6749 §4.1.2.1: the redirect URI or the client is wrong): no.
+    (RFC 6749 §4.1.2.1: the redirect URI or the client is wrong): no. Nothing at the address
+    (RFC 9110 §15.5.5, §15.5.6, §15.5.11): no, whoever asks.
     """
     location = answer.headers.get("location", "")
     if 300 <= answer.status < 400 and location:
@@ -80,6 +81,9 @@ def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:
         return None
     if answer.status == 429 or answer.status >= 500:
         return failure_of(Reading(False, None, "the sign-in page is not available"), "authorize", answer.status)
+    if answer.status in (404, 405, 410):
+        detail = f"Their sign-in page answered {answer.status}: {replies.STATUS_MEANINGS[answer.status]}."
+        return Failure("authorize", "no_sign_in_page", CauseClass.UNKNOWN, detail, answer.status)
     return Failure("authorize", "refused_without_return", CauseClass.CREDENTIAL,
                    f"Their sign-in page answered {answer.status} and sent nobody back.",
                    answer.status)  # fmt: skip

@@ -309,6 +309,8 @@ def off(key: str) -> Pin:
     ("kind", "code", "pins", "explained"),
     [
         ("authorize", "refused_without_return", ("scopes", "redirect_uri"), "redirect_uri"),
+        ("authorize", "no_sign_in_page", ("redirect_uri", "tenant"), "tenant"),
+        ("authorize", "no_sign_in_page", ("redirect_uri",), None),
         ("authorize", "invalid_scope", ("redirect_uri", "scopes"), "scopes"),
         ("authorize", "access_denied", ("consent",), "consent"),
         ("token", "invalid_client", ("secret", "scopes"), "secret"),

@@ -257,3 +257,12 @@ def test_a_public_client_proves_itself_by_pkce_alone(house: House) -> None:
         auth=(client.client_id, "made-up"),
     )
     assert (answer.status_code, turned()[0]) == (401, "public client with a secret")
+
+
+def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> None:
+    house.client()
+    house.resource()
+    listed = house.web.get("/api/redirect-uris").json()
+    # Its holder signs people in elsewhere: that nobody here sends its URI says nothing.
+    assert [(one["registered"], one["callers"], one["unused"]) for one in listed] == [(1, 0, 0)]
+    assert [one["name"] for one in house.web.get("/api/scopes").json()] == [one["name"] for one in listed]

@@ -29,7 +29,8 @@ def answer(status: int, location: str = "") -> Answer:
         (303, f"{URI}?error=invalid_scope&state=s", "invalid_scope"),
         (303, f"{URI}?error=unauthorized_client", "unauthorized_client"),
         (400, "", "refused_without_return"),  # RFC 6749 §4.1.2.1
-        (404, "", "refused_without_return"),
+        (404, "", "no_sign_in_page"),  # RFC 9110 §15.5.5
+        (410, "", "no_sign_in_page"),
         (429, "", "pace"),
         (503, "", "status_503"),
     ],

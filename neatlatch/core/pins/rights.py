@@ -18,7 +18,7 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
 def _pin(halves: Halves) -> Pin:
     label, held = halves.roles_label, halves.provider.rights
     needed = sorted({one for need in halves.needs for one in lacking((), need.alternatives, halves.implies)})
-    ours = f"needs {', '.join(needed)}" if needed else "no user needs any"
+    ours = f"needs {', '.join(needed)}" if needed else "no need is noted"
     if not halves.provider.known:
         return not_known(KEY, label, ours)
     theirs = joined(held)
@@ -36,4 +36,8 @@ def _pin(halves: Halves) -> Pin:
         return Pin(KEY, label, Fit.DIFFERS, theirs, f"token of {token.put_in.day} {token.put_in:%b}",
                    f"The {label} was changed after the token was made, and does not reach it. Make a new token there and put it in.",
                    acts=(Act("put_secret", "Put in the new token secret", "token_secret"),))  # fmt: skip
-    return halves.agreed(KEY, label, theirs, ours, "Enough for every user.")
+    return halves.agreed(KEY, label, theirs, ours, _enough(halves))
+
+
+def _enough(halves: Halves) -> str:
+    return "Enough for every user." if halves.needs else "Nobody is noted who needs any."

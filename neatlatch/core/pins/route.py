@@ -13,7 +13,7 @@ def pin(halves: Halves) -> Pin:
     allowed, ours = halves.provider.allow_list, halves.caller.outgoing
     shown = f"{halves.caller.road}{' → ' + ', '.join(ours) if ours else ''}"
     if not allowed:
-        return Pin(KEY, LABEL, Fit.NOT_ASKED, "lets every address in", shown, "No allow-list is noted for the provider.")
+        return Pin(KEY, LABEL, Fit.NOT_ASKED, "no allow-list noted", shown, "Which addresses it lets in was not said.")
     theirs = f"allows {', '.join(allowed)}"
     if not ours:
         return missing(KEY, LABEL, theirs, shown, "It is not known which address our calls come from.", Act("test", "Test it"))

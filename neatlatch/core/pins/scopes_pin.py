@@ -29,7 +29,8 @@ def pin(halves: Halves) -> Pin:
             again = Act("sign_in", "Sign in again") if caller.grant == "authorization_code" else Act("test", "Get a new token")
             return _differs(theirs, ours, f"The token we hold was granted {joined(caller.granted) or 'no scope'}; it lacks {', '.join(gap)}. "
                             "A change does not reach a token made before it.", _blocked(halves, caller.granted), again)  # fmt: skip
-    return halves.agreed(KEY, LABEL, theirs, ours, "Everything we ask for is permitted, and enough for every user.")
+    enough = ", and enough for every user." if halves.needs else "."
+    return halves.agreed(KEY, LABEL, theirs, ours, f"Everything we ask for is permitted{enough}")
 
 
 def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> Pin:

@@ -225,7 +225,8 @@ def scope_list(request: HttpRequest) -> list[dict[str, Any]]:
     """All clients and accounts, with how what they may do stands to what is needed."""
     guard.need(request, "look")
     rows = (
-        Client.objects.exclude(state="asking")
+        Client.objects.filter(resource=False)
+        .exclude(state="asking")
         .select_related("place__application", "place__environment")
         .order_by("place__application__name", "place__environment__order", "name")
     )

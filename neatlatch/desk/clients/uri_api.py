@@ -10,7 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
 from neatlatch.core import redirects
-from neatlatch.core.redirect_bench import Effect
+from neatlatch.core.redirect_bench import Bench, Effect
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.applications.api import EnvironmentOut, environment_out
 from neatlatch.desk.common import guard
@@ -132,12 +132,19 @@ def _effects(found: tuple[Effect, ...]) -> list[dict[str, Any]]:
     return [{"ref": one.ref, "stops": one.stops, "says": one.says, "users": list(one.users)} for one in found]
 
 
+def _unused(client: Client, bench: Bench) -> int:
+    """Return how many registered URIs nobody sends, where it is seen here who sends any."""
+    if client.house and not bench.callers:
+        return 0
+    return sum(not one.used_by for one in bench.registered)
+
+
 @router.get("/redirect-uris", response=list[UriRow])
 def redirect_uri_list(request: HttpRequest) -> list[dict[str, Any]]:
     """All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are."""
     guard.need(request, "look")
     rows = (
-        Client.objects.filter(scheme=CODE)
+        Client.objects.filter(scheme=CODE, resource=False)
         .exclude(state="asking")
         .select_related("place__application", "place__environment")
         .prefetch_related(Prefetch("connections", Connection.objects.prefetch_related("token_sets", "users__user")))
@@ -150,7 +157,7 @@ def redirect_uri_list(request: HttpRequest) -> list[dict[str, Any]]:
             "client": one.pk, "name": one.name, "client_id": one.client_id, "application_name": one.place.application.name,
             "environment": environment_out(one.place.environment), "managed": one.managed, "registered": len(bench.registered), "callers": len(bench.callers),
             "matched": sum(each.match.match for each in bench.callers), "near_misses": sum(not each.match.match for each in bench.callers),
-            "unused": sum(not each.used_by for each in bench.registered), "faulty": sum(bool(each.lint) for each in bench.registered),
+            "unused": _unused(one, bench), "faulty": sum(bool(each.lint) for each in bench.registered),
             "planned": one.planned is not None,
         })  # fmt: skip
     return found

@@ -84,6 +84,8 @@ def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
     failure = oauth.would_take(answer, "", redirect_uri)
     if failure is None:
         return ""
+    if failure.code == "no_sign_in_page":
+        return f"{failure.detail} Compare the authorization endpoint below."
     if failure.code == "refused_without_return":
         return (
             f"{failure.detail} That happens when client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1). Compare both below."

@@ -26,7 +26,7 @@
           ><tr
             ><th>Client</th><th>Application</th><th>Environment</th><th>Registered</th><th>Callers that match</th><th
               >Near misses</th
-            ><th>Used by nobody</th><th>Faulty</th><th>Changed</th></tr
+            ><th>Used by nobody here</th><th>Faulty</th><th>Changed</th></tr
           ></thead
         >
         <tbody>

@@ -40,7 +40,7 @@
               >
               <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}>{one.impossible || 'none'}</td>
               <td class={one.consents_missing ? 'text-error font-semibold' : 'text-soft'}
-                >{one.consents_missing ? `${one.consents_missing} wanted` : 'enough'}</td
+                >{one.consents_missing ? `${one.consents_missing} wanted` : one.word === 'scope' ? 'enough' : 'none wanted'}</td
               >
               <td class={one.stale ? 'text-warning font-semibold' : 'text-soft'}>{one.stale || 'none'}</td>
             </tr>

@@ -84,7 +84,7 @@
         ? `${misses.length} of ${bench.callers.length} ${bench.callers.length === 1 ? 'caller' : 'callers'} would be refused`
         : bench.callers.length
           ? 'every caller matches'
-          : 'nobody sends any yet'}</strong
+          : 'no connection here sends any'}</strong
     >
     {#if may('change') && !uris && !bench.planned}<span class="ms-auto flex gap-3">
         {#if bench.managed}<button class="btn btn-sm" onclick={readBack} disabled={acts.busy}>Read it back from there</button

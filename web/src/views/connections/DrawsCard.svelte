@@ -53,7 +53,7 @@
     <p class="flex min-h-[26px] items-baseline gap-3" title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}>
       {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a>{:else}<span>{one.user_name}</span
         >{/if}
-      <span class="text-soft ms-auto text-end">{one.today} today · <When at={one.last} /></span>
+      <span class="text-soft ms-auto text-end">{one.today} in 24 hours · <When at={one.last} /></span>
     </p>
   {:else}{#if draws.data}<p class="help">
         Nobody has drawn it. A user draws by reference name with a key of its own.
