@@ -54,6 +54,9 @@
     await queries.invalidateQueries()
     return saved
   }
+  /** What the profile calls an address that has no name of its own here. */
+  const labelOf = (name: string) =>
+    found.data?.schemes.flatMap((one) => one.values).find((one) => one.key === name)?.label ?? name
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
@@ -97,7 +100,7 @@
                   >{/if}{/if}
             </div>
             <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
-              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base], ...Object.entries(place.more)].filter(([, value]) => value) as [label, value] (label)}
+              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base], ...Object.entries(place.more).map( ([name, value]) => [labelOf(name), value] )].filter(([, value]) => value) as [label, value] (label)}
                 <dt class="text-soft">{label}</dt>
                 <dd class="value">{value || '—'}</dd>
               {/each}
@@ -117,13 +120,17 @@
                   <td class="value">{one.client_id || '—'}</td>
                   <td><EnvBadge environment={one.environment} /></td>
                   <td
-                    >{one.managed
-                      ? 'by protocol'
-                      : one.state === 'preparing'
-                        ? 'by hand, not finished'
-                        : one.state === 'asking'
-                          ? 'asked, no answer yet'
-                          : 'by hand'}</td
+                    >{one.resource
+                      ? 'here: it asks about tokens'
+                      : one.house
+                        ? 'here, by the house authority'
+                        : one.managed
+                          ? 'by protocol'
+                          : one.state === 'preparing'
+                            ? 'by hand, not finished'
+                            : one.state === 'asking'
+                              ? 'asked, no answer yet'
+                              : 'by hand'}</td
                   >
                   <td
                     >{#each one.connections as ref (ref)}<a class="act me-2" href="/connections/{ref}">{ref}</a>{/each}</td

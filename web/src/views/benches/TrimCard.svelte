@@ -7,9 +7,9 @@
 <section class="sheet p-4" aria-labelledby="trim">
   <header class="flex items-baseline">
     <h2 id="trim">The trim</h2>
-    <span class="help ms-auto" title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
-      >weight {trim.weight}, held {trim.held_weight}</span
-    >
+    {#if users}<span class="help ms-auto" title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
+        >weight {trim.weight}, held {trim.held_weight}</span
+      >{/if}
   </header>
   <p class="help mb-1">The {word}s of least weight that still do the work.</p>
   {#each trim.kept as one (one.scope)}
@@ -26,7 +26,7 @@
       >
       {#each one.needed_by as each, at (at)}<p class="help">{each.user}: <span class="value">{each.operation}</span></p>{/each}
     </details>
-  {:else}<p>No user calls anything that wants a {word}.</p>{/each}
+  {:else}{#if users}<p>No user calls anything that wants a {word}.</p>{/if}{/each}
   {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
       Missing: <span class="value">{trim.missing.join(' ')}</span>
     </p>{/if}

@@ -38,6 +38,7 @@
       await ok(api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref: one.ref } }, body: { use: false } }))
       await again()
     })
+  const whose = (one: Held) => (one.set_aside ? `set aside for ${one.ref}` : `of ${one.ref}`)
   const endHeld = (one: Held) =>
     acts.run(async () => {
       const { there } = await ok(
@@ -83,7 +84,7 @@
         class="btn btn-error btn-sm mt-2"
         disabled={acts.busy}
         onclick={() => (one.set_aside ? endSetAside(one) : endHeld(one))}
-        >{one.ends_there ? `End the tokens of ${one.ref} now` : `Forget the tokens of ${one.ref}`}</button
+        >{one.ends_there ? `End the tokens ${whose(one)} now` : `Forget the tokens ${whose(one)}`}</button
       >
     {/if}
   </section>
