@@ -12,7 +12,7 @@ if __name__ == "__main__":
         import django
 
         django.setup()
-        from neatlatch.desk.common.starting import check_or_stop
+        from neatlatch.desk.ground.starting import check_or_stop
 
         check_or_stop()
         sys.argv.append("--skip-checks")  # they load the whole API, which the worker does not need; migrate makes them

@@ -26,10 +26,10 @@ call_command("migrate", verbosity=0)
 from django.utils import timezone
 from neatlatch.core import house_key
 from neatlatch.core.authority.refusing import Refused
-from neatlatch.desk.applications.models import Application, Environment, Place
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.house import issuing
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.authority.house import issuing
 LETTERS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 now = timezone.now()
 environment = Environment.objects.get(key="sandbox")

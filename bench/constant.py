@@ -10,9 +10,9 @@ from typing import Any
 
 import uvicorn
 
-from neatlatch.desk import serving
-from neatlatch.desk.asgi import application as _desk
-from neatlatch.desk.common import at_once
+from neatlatch.desk.ground import serving
+from neatlatch.desk.ground.common import at_once
+from neatlatch.desk.pages.asgi import application as _desk
 
 _ANSWER = '{"ref": "cargo-manifests-sandbox", "base": "https://127.0.0.1/", "headers": {"Authorization": "Bearer a-constant"}}'
 

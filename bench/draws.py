@@ -27,13 +27,13 @@ import json
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo import house
 from neatlatch.demo.load import load
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.drawing import services
-from neatlatch.desk.house import issuing, tokens
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.work.drawing import services
+from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.estate.records.users.models import User
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
 place = Place.objects.select_related("application", "environment").get(application__key="cargo-manifests", environment__key="sandbox")
@@ -51,14 +51,14 @@ print(json.dumps({{"asker": asker.client_id, "secret": house.take(by, handover),
 ABOUT_TO_END = """
 from datetime import timedelta
 from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet
+from neatlatch.desk.estate.records.connections.models import TokenSet
 now = timezone.now()
 TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
 """
 SIZE = """
 from datetime import datetime, timedelta, UTC
-from neatlatch.desk.drawing import ledger
-from neatlatch.desk.drawing.models import Drawn
+from neatlatch.desk.work.drawing import ledger
+from neatlatch.desk.work.drawing.models import Drawn
 now = datetime.now(UTC)
 for hour in range({hours}):
     for user in range({users}):
@@ -128,16 +128,18 @@ def main() -> None:
         print(f"\na thousand draws at once of a token that is about to end: {time.perf_counter() - begun:.1f} s until all have one")
         before = (folder / "desk" / "desk.sqlite3").stat().st_size
         rows = desk.python(
-            "from neatlatch.desk.drawing.models import Drawn\nDrawn.objects.all().delete()\n" + SIZE.format(hours=168, users=20, each=298)
+            "from neatlatch.desk.work.drawing.models import Drawn\nDrawn.objects.all().delete()\n"
+            + SIZE.format(hours=168, users=20, each=298)
         )
         desk.python("from django.db import connection\nconnection.cursor().execute('PRAGMA wal_checkpoint(TRUNCATE)')")
         after = (folder / "desk" / "desk.sqlite3").stat().st_size
         print(f"a million draws by 20 users in a week: {rows.split()[-1]} rows, {(after - before) / 2**20:.1f} MiB")
         desk.python(
-            "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.drawing import ledger\nledger.roll_up(timezone.now() + timedelta(days=30))"
+            "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.work.drawing import ledger\nledger.roll_up(timezone.now() + timedelta(days=30))"
         )
         print(
-            "a month later: " + desk.python("from neatlatch.desk.drawing.models import Drawn\nprint(Drawn.objects.count(), 'rows')").strip()
+            "a month later: "
+            + desk.python("from neatlatch.desk.work.drawing.models import Drawn\nprint(Drawn.objects.count(), 'rows')").strip()
         )
     finally:
         desk.kill()

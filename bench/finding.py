@@ -38,8 +38,8 @@ def main() -> None:
     from django.test import Client as WebClient
 
     from bench.pins import fill
-    from neatlatch.desk.finding import index
-    from neatlatch.desk.people.models import Person
+    from neatlatch.desk.ground.people.models import Person
+    from neatlatch.desk.work.finding import index
 
     call_command("migrate", verbosity=0)
     fill(count)

@@ -34,12 +34,12 @@ def fill(count: int) -> None:
     from django.utils import timezone
 
     from neatlatch.core import profiles
-    from neatlatch.desk.applications.models import Application, Environment, Place
-    from neatlatch.desk.applications.shipped import shipped
-    from neatlatch.desk.clients.models import Client
-    from neatlatch.desk.connections.models import Connection, HeldSecret
-    from neatlatch.desk.credentials.models import Credential
-    from neatlatch.desk.users.models import Use, User
+    from neatlatch.desk.estate.applications.shipped import shipped
+    from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+    from neatlatch.desk.estate.records.clients.models import Client
+    from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+    from neatlatch.desk.estate.records.credentials.models import Credential
+    from neatlatch.desk.estate.records.users.models import Use, User
 
     now, environments = timezone.now(), list(Environment.objects.all())
     kinds = [("cargo-manifests", "oauth2_client"), ("fare-kiosks", "api_key"), ("repair-tickets", "basic"), ("lost-property", "bearer")]
@@ -90,10 +90,10 @@ def main() -> None:
     from django.test import Client as WebClient
     from django.utils import timezone
 
-    from neatlatch.desk.connections import halves
-    from neatlatch.desk.connections.models import Connection
-    from neatlatch.desk.connections.rows import _kept as kept_rows
-    from neatlatch.desk.people.models import Person
+    from neatlatch.desk.estate.connections import halves
+    from neatlatch.desk.estate.records.connections.models import Connection
+    from neatlatch.desk.ground.people.models import Person
+    from neatlatch.desk.pages.connections.rows import _kept as kept_rows
 
     call_command("migrate", verbosity=0)
     fill(count)

@@ -24,7 +24,7 @@ import django; django.setup()
 from django.core.management import call_command
 call_command("migrate", verbosity=0)
 from django.db import transaction
-from neatlatch.desk.credentials.services import keep
+from neatlatch.desk.estate.credentials.services import keep
 with transaction.atomic():
     for number in range({COUNT}):
         keep(f"a made-up secret, number {{number}}", client=None, source="pasted", by="the bench")
@@ -32,7 +32,7 @@ with transaction.atomic():
 REKEY = """
 import time
 import django; django.setup()
-from neatlatch.desk.common import rekeying
+from neatlatch.desk.authority import rekeying
 rekeying.begin()
 began = time.perf_counter()
 for count in rekeying.seal_anew():

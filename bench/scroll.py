@@ -54,9 +54,9 @@ def main() -> None:
     }
     code = (f"import django; django.setup()\nfrom django.core.management import call_command\ncall_command('migrate', verbosity=0)\n"
             f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom bench.pins import fill\nfill({count})\n"
-            "from neatlatch.desk.people import services\nservices.add(None, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
+            "from neatlatch.desk.ground.people import services\nservices.add(None, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
     subprocess.run([sys.executable, "-c", code], check=True, env=environment, cwd=ROOT)
-    desk = subprocess.Popen([sys.executable, "-m", "uvicorn", "neatlatch.desk.asgi:application", "--port", str(port), "--lifespan", "off", "--log-level", "error"],
+    desk = subprocess.Popen([sys.executable, "-m", "uvicorn", "neatlatch.desk.pages.asgi:application", "--port", str(port), "--lifespan", "off", "--log-level", "error"],
                             env=environment, cwd=ROOT)  # fmt: skip
     try:
         wait_until(lambda: httpx.get(f"http://127.0.0.1:{port}/alive").is_success, what="the start of the desk")

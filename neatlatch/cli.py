@@ -75,7 +75,7 @@ def set_up(serves: bool = False, makes: bool = False) -> None:
 
 def _journal(given: argparse.Namespace) -> int:
     set_up()
-    from neatlatch.desk.journal import services
+    from neatlatch.desk.ground.journal import services
 
     if given.act == "anchor":
         print(services.anchor() or "There is no anchor yet: the journal is empty.")
@@ -91,7 +91,7 @@ def _journal(given: argparse.Namespace) -> int:
 
 def _acting(username: str) -> Any:
     """The person in whose name a command acts: named, or the only administrator there is."""
-    from neatlatch.desk.people.models import Person, Role
+    from neatlatch.desk.ground.people.models import Person, Role
 
     administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True)
     found = administrators.filter(username=username).first() if username else None
@@ -104,7 +104,7 @@ def _acting(username: str) -> Any:
 
 def _export(given: argparse.Namespace) -> int:
     set_up()
-    from neatlatch.desk.inventory import services
+    from neatlatch.desk.work.inventory import services
 
     by = _acting(given.person)
     if by is None:
@@ -119,8 +119,8 @@ def _export(given: argparse.Namespace) -> int:
 
 def _apply(given: argparse.Namespace) -> int:
     set_up()
-    from neatlatch.desk.common.problems import Problem
-    from neatlatch.desk.inventory import services
+    from neatlatch.desk.ground.common.problems import Problem
+    from neatlatch.desk.work.inventory import services
 
     by = _acting(given.person)
     if by is None:
@@ -150,8 +150,8 @@ def _apply(given: argparse.Namespace) -> int:
 
 
 def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
-    from neatlatch.desk.connections import destinations
-    from neatlatch.desk.inventory import services
+    from neatlatch.desk.estate.connections import destinations
+    from neatlatch.desk.work.inventory import services
 
     code = cli_people.asked("Code of the second factor: ", "NLATCH_CODE") if given.reason else ""
     return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
@@ -208,7 +208,7 @@ def _serve(given: argparse.Namespace) -> int:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     import uvicorn
 
-    from neatlatch.desk import serving
+    from neatlatch.desk.ground import serving
 
     config = serving.config(given.host, given.port)
     config.load()  # before any loop runs: the desk looks into its database as it starts
@@ -219,9 +219,9 @@ def _serve(given: argparse.Namespace) -> int:
 
 def _serve_door(given: argparse.Namespace) -> int:
     set_up(serves=True)
-    from neatlatch.desk.applications.models import Environment
-    from neatlatch.desk.common.problems import Problem
-    from neatlatch.desk.drawing.tls_door import Door
+    from neatlatch.desk.estate.records.applications.models import Environment
+    from neatlatch.desk.ground.common.problems import Problem
+    from neatlatch.desk.pages.drawing.tls_door import Door
 
     environment = Environment.objects.filter(key=given.environment).first()
     if environment is None:

@@ -24,8 +24,8 @@ def _password(words: str = "Password: ") -> str:
 
 
 def _person(given: argparse.Namespace) -> Any:
-    from neatlatch.desk.common.problems import not_found
-    from neatlatch.desk.people.models import Person
+    from neatlatch.desk.ground.common.problems import not_found
+    from neatlatch.desk.ground.people.models import Person
 
     found = Person.objects.filter(username=given.username).first()
     if found is None:
@@ -34,21 +34,21 @@ def _person(given: argparse.Namespace) -> Any:
 
 
 def _add(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import services
+    from neatlatch.desk.ground.people import services
 
     person = services.add(None, given.username, given.name, given.role, _password(), must_change=given.must_change)
     print(f"{person.username} can log in now, as {person.get_role_display()}.")
 
 
 def _list(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people.models import Person
+    from neatlatch.desk.ground.people.models import Person
 
     for one in Person.objects.order_by("username").iterator():
         print(f"{one.username:<24} {one.role:<14} {'on ' if one.is_active else 'off'}  {one.shown_name}")
 
 
 def _show(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import factors, log_in
+    from neatlatch.desk.ground.people import factors, log_in
 
     one = _person(given)
     print(
@@ -68,21 +68,21 @@ def _show(given: argparse.Namespace) -> None:
 
 
 def _change(given: argparse.Namespace) -> None:
-    from neatlatch.desk.connections import leaving
+    from neatlatch.desk.work import leaving
 
     one = leaving.change(KEEPER, _person(given), given.role, None if given.access is None else given.access == "on")
     print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")
 
 
 def _give_password(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import log_in
+    from neatlatch.desk.ground.people import log_in
 
     log_in.give_password(KEEPER, _person(given), _password("New password: "))
     print(f"{given.username} must change it when they log in. Their sessions have ended.")
 
 
 def _end(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import log_in
+    from neatlatch.desk.ground.people import log_in
 
     if given.session:
         log_in.end_session(KEEPER, _person(given), given.session)
@@ -93,7 +93,7 @@ def _end(given: argparse.Namespace) -> None:
 
 
 def _drop(given: argparse.Namespace) -> None:
-    from neatlatch.desk.people import factors, passkeys
+    from neatlatch.desk.ground.people import factors, passkeys
 
     if given.passkey is not None:
         passkeys.drop(KEEPER, _person(given), given.passkey)
@@ -106,7 +106,7 @@ def _drop(given: argparse.Namespace) -> None:
 def _recovery(given: argparse.Namespace) -> None:
     from django.db import transaction
 
-    from neatlatch.desk.people import factors
+    from neatlatch.desk.ground.people import factors
 
     one = _person(given)
     with transaction.atomic():
@@ -131,7 +131,7 @@ def _run(given: argparse.Namespace) -> int:
     from neatlatch.cli import set_up
 
     set_up()
-    from neatlatch.desk.common.problems import Problem
+    from neatlatch.desk.ground.common.problems import Problem
 
     try:
         given.do(given)

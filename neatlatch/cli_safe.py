@@ -15,7 +15,7 @@ def _django(check: bool = True) -> bool:
     set_up(makes=not check)
     if not check:
         return True
-    from neatlatch.desk.common import safe
+    from neatlatch.desk.ground.common import safe
 
     try:
         safe.check()
@@ -28,7 +28,8 @@ def _django(check: bool = True) -> bool:
 def _safe(given: argparse.Namespace) -> int:
     if not _django():
         return 1
-    from neatlatch.desk.common import rekeying, safe
+    from neatlatch.desk.authority import rekeying
+    from neatlatch.desk.ground.common import safe
 
     if given.forget is not None and given.act != "unsaved":
         print("nlatch: --forget goes with unsaved.", file=sys.stderr)
@@ -66,7 +67,7 @@ def _safe(given: argparse.Namespace) -> int:
 
 def _unsaved(forgotten: str | None) -> int:
     """Try again to save what an application gave and could not be saved, and list what is left; or forget one of them."""
-    from neatlatch.desk.common import won
+    from neatlatch.desk.ground import won
 
     if forgotten is not None:
         try:
@@ -86,7 +87,7 @@ def _unsaved(forgotten: str | None) -> int:
 def _back_up(given: argparse.Namespace) -> int:
     if not _django():
         return 1
-    from neatlatch.desk.common import backup
+    from neatlatch.desk.authority import backup
 
     try:
         copy, keys, entries = backup.back_up(given.folder, given.keys)
@@ -105,7 +106,8 @@ def _restore(given: argparse.Namespace) -> int:
     _django(check=False)
     from django.core.management import call_command
 
-    from neatlatch.desk.common import backup, safe
+    from neatlatch.desk.authority import backup
+    from neatlatch.desk.ground.common import safe
 
     try:
         entries, stamp = backup.put_back(given.file, given.key, given.replace)

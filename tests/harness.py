@@ -20,7 +20,7 @@ from typing import Any
 import httpx
 
 from neatlatch.demo.visitor import NOBODY
-from neatlatch.desk.common import clock
+from neatlatch.desk.ground.common import clock
 from tests.prepared import migrated
 
 # bin/prove: a proof in its whole form. Its small form is what bin/test runs.
@@ -286,7 +286,7 @@ class Desk:
 
 # A call's limit goes by the wall clock: one whose answer is held must not give up before the test has looked, however slow the machine.
 # The longest that a form takes.
-PATIENT = "from neatlatch.desk.connections.models import Connection; Connection.objects.update(time_limit=120)"
+PATIENT = "from neatlatch.desk.estate.records.connections.models import Connection; Connection.objects.update(time_limit=120)"
 
 
 class World:

@@ -115,7 +115,7 @@ def _fill(home: Path, control_port: int, only: tuple[str, ...]) -> dict[str, Any
 
         django.setup()
         from neatlatch.demo.load import load
-        from neatlatch.desk.common import heavy
+        from neatlatch.desk.ground.common import heavy
 
         made = load(control_port, only=only, with_benches=not only)
         heavy.end_idle()

@@ -8,15 +8,15 @@ import httpx
 
 from neatlatch.core.access import formats
 from neatlatch.demo.visitor import NOBODY
-from neatlatch.desk.access import services as access
-from neatlatch.desk.applications.models import Application, Place
-from neatlatch.desk.clients import benches
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.finding.models import SavedFilter
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.rounds import services as rounds
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work import benches
+from neatlatch.desk.work.access import services as access
+from neatlatch.desk.work.finding.models import SavedFilter
+from neatlatch.desk.work.rounds import services as rounds
 
 
 def load(by: Person, story: dict[str, Any], control_port: int) -> None:

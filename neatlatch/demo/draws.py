@@ -7,14 +7,14 @@ from typing import Any
 
 from django.utils import timezone
 
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.destinations import Leave
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.drawing import services
-from neatlatch.desk.drawing.models import Drawn
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing import services
+from neatlatch.desk.work.drawing.models import Drawn
 
 from .house import take
 

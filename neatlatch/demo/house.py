@@ -13,17 +13,17 @@ from django.utils import timezone
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CLIENT, CODE
 from neatlatch.demo.visitor import NOBODY
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.certificates import services as certificates
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.house import issuing, tokens
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users import services as users
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.people.models import Person
 
 # What the stand-ins call their applications.
 _SHORT = {"berth-booking": "berths", "fuel-ledger": "fuel", "crew-roster": "crew"}

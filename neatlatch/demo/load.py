@@ -26,21 +26,21 @@ from django.utils import timezone
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, JWT_GRANT, OAUTH1, STREAM
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Environment, Place
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import accounts, sign_in
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.credentials.services import close
-from neatlatch.desk.people import services as people
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.rounds import services as rounds
-from neatlatch.desk.rounds.models import Sample
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import accounts, sign_in
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials.services import close
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.people import services as people
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.rounds import services as rounds
+from neatlatch.desk.work.rounds.models import Sample
 
 from . import benches, draws, house
 from .visitor import OfficeVisitor, Visitor

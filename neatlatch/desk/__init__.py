@@ -1,1 +1,1 @@
-"""The Django project: one app for each noun of the work."""
+"""The Django project, in five layers: pages, work, authority, estate, ground. Each may import only those below it."""

@@ -13,8 +13,8 @@ from django.core.exceptions import ImproperlyConfigured
 from huey.serializer import SignedSerializer
 
 from neatlatch.core.addresses import is_loopback_host, is_network
-from neatlatch.desk.common import clock
-from neatlatch.desk.common.keyfile import BadKeyFile, secret_key
+from neatlatch.desk.ground.common import clock
+from neatlatch.desk.ground.common.keyfile import BadKeyFile, secret_key
 
 # Before anything takes the time: tests and demos may let all processes go by one clock.
 clock.follow()
@@ -71,22 +71,23 @@ INSTALLED_APPS = [
     "ninja",
     "csp",
     "huey.contrib.djhuey",
-    "neatlatch.desk.common",
-    "neatlatch.desk.people",
-    "neatlatch.desk.journal",
-    "neatlatch.desk.applications",
-    "neatlatch.desk.clients",
-    "neatlatch.desk.credentials",
-    "neatlatch.desk.connections",
-    "neatlatch.desk.house",
-    "neatlatch.desk.certificates",
-    "neatlatch.desk.users",
-    "neatlatch.desk.drawing",
-    "neatlatch.desk.access",
-    "neatlatch.desk.inventory",
-    "neatlatch.desk.finding",
-    "neatlatch.desk.rounds",
-    "neatlatch.desk.replacing",
+    "neatlatch.desk.ground.common",
+    "neatlatch.desk.ground.people",
+    "neatlatch.desk.ground.journal",
+    "neatlatch.desk.estate.records.applications",
+    "neatlatch.desk.estate.records.clients",
+    "neatlatch.desk.estate.records.credentials",
+    "neatlatch.desk.estate.records.connections",
+    "neatlatch.desk.authority.records.house",
+    "neatlatch.desk.authority.records.certificates",
+    "neatlatch.desk.estate.records.users",
+    "neatlatch.desk.estate",
+    "neatlatch.desk.work.drawing",
+    "neatlatch.desk.work.access",
+    "neatlatch.desk.work.inventory",
+    "neatlatch.desk.work.finding",
+    "neatlatch.desk.work.rounds",
+    "neatlatch.desk.work.replacing",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -97,14 +98,14 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "neatlatch.desk.common.caching.no_store",
+    "neatlatch.desk.ground.common.caching.no_store",
 ]
-ROOT_URLCONF = "neatlatch.desk.urls"
-ASGI_APPLICATION = "neatlatch.desk.asgi.application"
+ROOT_URLCONF = "neatlatch.desk.pages.urls"
+ASGI_APPLICATION = "neatlatch.desk.pages.asgi.application"
 TEMPLATES: list[dict[str, object]] = []
 DATABASES = {
     "default": {
-        "ENGINE": "neatlatch.desk.common.sqlite",
+        "ENGINE": "neatlatch.desk.ground.common.sqlite",
         "NAME": HOME / "desk.sqlite3",
         "OPTIONS": {
             "timeout": 5,
@@ -133,9 +134,9 @@ SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE
 SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"  # people come back from providers by a link
 SESSION_COOKIE_AGE = 12 * 3600
-SESSION_ENGINE = "neatlatch.desk.people.sessions"
+SESSION_ENGINE = "neatlatch.desk.ground.people.sessions"
 CSRF_COOKIE_NAME = "__Host-neatlatch-csrf" if SECURE else "neatlatch-csrf"
-CSRF_FAILURE_VIEW = "neatlatch.desk.common.problems.csrf_failure"
+CSRF_FAILURE_VIEW = "neatlatch.desk.ground.common.problems.csrf_failure"
 SECURE_HSTS_SECONDS = 31536000 if SECURE else 0
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
@@ -192,7 +193,7 @@ HUEY = {
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "ext://neatlatch.desk.common.logs.render"}},
+    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "ext://neatlatch.desk.ground.common.logs.render"}},
     "handlers": {"out": {"class": "logging.StreamHandler", "formatter": "lines"}},
     "root": {"handlers": ["out"], "level": os.environ.get("NEATLATCH_LOG", "INFO")},
     "loggers": {

@@ -58,7 +58,7 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool, host: st
 EMPTY = f"""
 import json, yaml
 from neatlatch.demo.load import SCENARIO, load_environments
-from neatlatch.desk.people import services
+from neatlatch.desk.ground.people import services
 load_environments(yaml.safe_load(SCENARIO.read_text()))
 for name, role in (("morag", "administrator"), ("isla", "reader")):
     services.add(None, name, name.title(), role, {PASSWORD!r})

@@ -18,9 +18,9 @@ from .test_views import violations
 FILL = (
     EMPTY
     + """
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.ground.people.models import Person
 kept = shipped()["berth-booking"]
 values = {"api_base": "https://berths.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token"}
 applications.add_by_hand(Person.objects.get(username="morag"), kept["name"], "sandbox", values, kept["profile"], "", "Quays")
@@ -109,9 +109,9 @@ def test_a_person_is_asked_and_allows_or_refuses(browser: Browser, desk: Desk) -
     back = f"{desk.url}/somewhere"
     code = f"""
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.house import issuing
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.ground.people.models import Person
 Place.objects.update(house=True)
 place = Place.objects.select_related("application", "environment").get()
 fields = ClientMetadata("Bridge tablet", ("t@gannet.example",), True, ({back!r},), ("authorization_code",), frozenset({{"berths.read"}}), "none")
@@ -152,7 +152,7 @@ print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].c
 
 
 def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk) -> None:
-    desk.python("from neatlatch.desk.applications.models import Place\nPlace.objects.update(house=True)")
+    desk.python("from neatlatch.desk.estate.records.applications.models import Place\nPlace.objects.update(house=True)")
     page = open_page(browser, desk)
     issue(page, "A key of its own", "A key")
     found = {}

@@ -21,9 +21,9 @@ from .test_views import violations
 
 CONNECTION = """
 from django.utils import timezone
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.ground.people.models import Person
 by = Person.objects.get(username="morag")
 place = applications.add_by_hand(by, "Tide tables", "sandbox", {"api_base": "https://localhost:9/tides"}, {"schemes": [{"key": "api_key"}]})
 connections.create(by, place, "tide-tables", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-tides"})
@@ -144,7 +144,7 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
     sign_with_a_passkey(page)
     page.get_by_role("button", name="Send it there").click()
     expect(page.get_by_role("alert").filter(has_text="younger than a day")).to_be_visible()
-    desk.python("from django.utils import timezone; from datetime import timedelta; from neatlatch.desk.people.models import Passkey; "
+    desk.python("from django.utils import timezone; from datetime import timedelta; from neatlatch.desk.ground.people.models import Passkey; "
                 "Passkey.objects.update(added=timezone.now() - timedelta(days=2))")  # fmt: skip
     sign_with_a_passkey(page)
     page.get_by_role("button", name="Send it there").click()
@@ -161,7 +161,7 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
 
 
 def test_a_password_that_was_given_and_ones_sessions(browser: Browser, desk: Desk) -> None:
-    desk.python("from neatlatch.desk.people import factors, services; from neatlatch.desk.people.models import Person; "
+    desk.python("from neatlatch.desk.ground.people import factors, services; from neatlatch.desk.ground.people.models import Person; "
                 f"services.add(None, 'ann', 'Ann', 'administrator', {PASSWORD!r}); services.add(None, 'iain', 'Iain', 'reader', {PASSWORD!r})")  # fmt: skip
     desk.passwords |= {"ann": PASSWORD, "iain": PASSWORD}  # type: ignore[attr-defined]
     page = open_page(browser, desk, "ann")

@@ -170,8 +170,8 @@ def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandI
 
 LEFTOVER = """
 from uuid import uuid4
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.rounds.models import Leftover
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.work.rounds.models import Leftover
 connection = Connection.objects.get(ref="cargo-manifests-sandbox")
 address = connection.values["api_base"] + "/nothing-like-it/TEST-1"
 Leftover.objects.create(connection=connection, test_id=uuid4(), name="TEST-1 (T-204)", operation="POST /reports", known="made",

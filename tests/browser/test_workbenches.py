@@ -388,11 +388,11 @@ def test_two_administrators_with_the_same_client_open(browser: Browser, desk: De
 def test_what_leaked_is_recognised_and_ended(page: Page, desk: Desk) -> None:
     """A token that a connection holds, and the key that a user draws it with."""
     token, key = desk.python("""
-from neatlatch.desk.connections.models import TokenSet
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.drawing import services
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.records.connections.models import TokenSet
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.work.drawing import services
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.estate.records.users.models import User
 by = Person.objects.get(username="morag")
 _, handover = services.give(by, User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"), "key", right="draw")
 _, key = show(by, handover)

@@ -18,7 +18,7 @@ from neatlatch.core.intake import properties
 from neatlatch.core.inventory import merging, reading
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE
-from neatlatch.desk.applications.shipped import shipped
+from neatlatch.desk.estate.applications.shipped import shipped
 
 TEXTS = st.text(st.characters(exclude_categories=("Cs", "Cc")), max_size=20)
 

@@ -15,7 +15,7 @@ from neatlatch.core.profiles import Profile
 from neatlatch.core.schemes import KINDS
 from neatlatch.core.scope_effects import stopped_by
 from neatlatch.core.sent import Sender
-from neatlatch.desk.applications.shipped import shipped
+from neatlatch.desk.estate.applications.shipped import shipped
 
 BASE = "https://kiosks.example/api"
 KIOSKS: dict[str, Any] = {

@@ -26,22 +26,23 @@ from neatlatch.core import profiles, totp
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo.load import SCENARIO, load, load_environments
 from neatlatch.demo.visitor import Visitor
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import safe
-from neatlatch.desk.common.keyfile import read_keys
-from neatlatch.desk.common.strangers import Allowance
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections import sign_in
-from neatlatch.desk.connections.models import Connection, SignIn
-from neatlatch.desk.house import endpoints, issuing
-from neatlatch.desk.journal import anchors
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.rounds import services as rounds
-from neatlatch.desk.rounds.models import Test
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.connections import sign_in
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, SignIn
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.keyfile import read_keys
+from neatlatch.desk.ground.common.strangers import Allowance
+from neatlatch.desk.ground.journal import anchors
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.house import endpoints
+from neatlatch.desk.work.rounds import services as rounds
+from neatlatch.desk.work.rounds.models import Test
 from tests.harness import StandIns
 from tests.prepared import migrated
 from tests.settings import HOME_OF_TESTS

@@ -12,12 +12,12 @@ from authlib.integrations.requests_client import OAuth2Session
 from django.test import Client as WebClient
 
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.house import issuing
-from neatlatch.desk.house.models import Turned
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.house.models import Turned
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.ground.people.models import Person
 from tests.harness import NOBODY
 
 BACK = "https://app.gannet.example/back"

@@ -14,13 +14,13 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from django.test import Client as WebClient
 from django.utils import timezone
 
-from neatlatch.desk.applications.models import Application, Environment, Place
-from neatlatch.desk.certificates import services
-from neatlatch.desk.certificates.models import Issued
-from neatlatch.desk.credentials.models import Handover
-from neatlatch.desk.drawing import services as drawing
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users import services as users
+from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.records.certificates.models import Issued
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.credentials.models import Handover
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing import services as drawing
 
 JSON: Any = {"content_type": "application/json"}
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from neatlatch.desk.api import api
+from neatlatch.desk.pages.api import api
 
 UNSAFE = ("post", "put", "patch", "delete")
 NOBODYS_ID = "00000000-0000-0000-0000-000000000000"

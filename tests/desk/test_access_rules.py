@@ -9,10 +9,10 @@ import httpx
 import pytest
 from django.test import Client as WebClient
 
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.rounds import services as rounds
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.rounds import services as rounds
 from tests.harness import NOBODY, PORTS, StandIns
 
 from .conftest import forget_the_journal, load_once

@@ -11,14 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core import names
-from neatlatch.desk.applications.models import Application
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import accounts, sign_in, tokens
-from neatlatch.desk.connections.models import Account, Connection, SignIn, TokenSet
-from neatlatch.desk.people.models import Person, Team
-from neatlatch.desk.rounds import services as rounds
-from neatlatch.desk.users import services as users
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.connections import accounts, sign_in, tokens
+from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Account, Connection, SignIn, TokenSet
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.work.rounds import services as rounds
 
 from .conftest import PASSWORD, PERSON, SERVICE, Setup
 from .test_workbenches import fresh, send
@@ -49,7 +49,7 @@ def connect(setup: Setup, username: str, account: str) -> SignIn:
 
 
 def pin(key: str = "account") -> dict[str, Any]:
-    from neatlatch.desk.connections.shaping import full
+    from neatlatch.desk.pages.connections.shaping import full
 
     return next(one for one in full(fresh())["pins"] if one["key"] == key)
 

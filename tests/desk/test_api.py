@@ -16,16 +16,16 @@ from django.test.utils import CaptureQueriesContext, override_settings
 from django.utils import timezone
 
 from neatlatch.cli import main
-from neatlatch.desk.common import guard
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import leaving
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.journal import services as journal
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people import services as people
-from neatlatch.desk.people.models import Person, Session
-from neatlatch.desk.people.sessions import digest
-from neatlatch.desk.rounds.tasks import keep_house
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal import services as journal
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people import services as people
+from neatlatch.desk.ground.people.models import Person, Session
+from neatlatch.desk.ground.people.sessions import digest
+from neatlatch.desk.work import leaving
+from neatlatch.desk.work.rounds.tasks import keep_house
 
 from .conftest import PASSWORD, Setup
 
@@ -449,7 +449,7 @@ def test_an_unforeseen_error_is_not_told_to_the_caller(
         raise KeyError("inner detail")
 
     setup.latched()
-    monkeypatch.setattr("neatlatch.desk.rounds.api.halves.soonest", stumble)
+    monkeypatch.setattr("neatlatch.desk.pages.rounds.api.halves.soonest", stumble)
     web = setup.web()
     web.raise_request_exception = False
     with caplog.at_level(logging.CRITICAL):

@@ -6,7 +6,7 @@ import asyncio
 import threading
 from collections.abc import Sequence
 
-from neatlatch.desk.common import at_once
+from neatlatch.desk.ground.common import at_once
 
 
 def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> None:

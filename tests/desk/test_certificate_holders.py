@@ -16,14 +16,14 @@ from django.utils import timezone
 
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.certificates import issuing as issuing_rules
-from neatlatch.desk.certificates import services
-from neatlatch.desk.certificates.models import Authority, Issued
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.drawing import doors, tls_door
-from neatlatch.desk.drawing import services as drawing
+from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.pages.drawing import doors, tls_door
+from neatlatch.desk.work.drawing import services as drawing
 
 from .offices import Office, der, user_with_certificate
 

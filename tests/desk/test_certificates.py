@@ -13,13 +13,13 @@ import pytest
 from cryptography import x509
 from django.utils import timezone
 
-from neatlatch.desk.certificates import services
-from neatlatch.desk.certificates.models import Authority, Issued, Revocation
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.credentials import handing
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.house import issuing
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.authority import handing
+from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.people.models import Person
 
 from .offices import JSON, Office, openssl, request_of, revoked_by_openssl
 

@@ -16,8 +16,8 @@ from huey import SqliteHuey
 from huey.serializer import Serializer
 
 from neatlatch.desk import settings
-from neatlatch.desk.rounds import tasks
-from neatlatch.desk.rounds.clockwork import Clockwork, Loop
+from neatlatch.desk.work.rounds import tasks
+from neatlatch.desk.work.rounds.clockwork import Clockwork, Loop
 
 AT_ONCE = timedelta(0)
 

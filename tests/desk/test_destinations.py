@@ -14,17 +14,17 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import BASIC
-from neatlatch.desk.applications.models import Environment, Place
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import destinations, mending, tokens
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.drawing import services as drawing
-from neatlatch.desk.inventory import services as inventory
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.connections import destinations, mending, tokens
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing import services as drawing
+from neatlatch.desk.work.inventory import services as inventory
 
 from .conftest import Setup, codes_of
 

@@ -22,25 +22,25 @@ from neatlatch.core.drawn import WORDS, hands_out
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import API_KEY, BASIC, CERTIFICATE, CODE, OAUTH1
 from neatlatch.core.sending import Credentials, dress
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import owner, shares
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import destinations
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections import tokens as held_tokens
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.drawing import ledger, quick, services
-from neatlatch.desk.drawing.models import Drawn
-from neatlatch.desk.house import issuing, tokens
-from neatlatch.desk.house.models import Turned
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users import services as users
-from neatlatch.desk.users.models import User
+from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.authority.records.house.models import Turned
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.connections import destinations
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.connections import tokens as held_tokens
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common import owner, shares
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing import ledger, quick, services
+from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.wire.road import Answer, Road
 from tests.watch import Watch
 

@@ -9,13 +9,13 @@ import pytest
 from django.utils import timezone
 
 from neatlatch.core.schemes import API_KEY
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.journal.models import Entry
 
 from .conftest import Setup
 from .test_workbenches import send

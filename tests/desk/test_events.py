@@ -12,15 +12,17 @@ from django.test import AsyncClient
 from django.test import Client as WebClient
 from django.utils import timezone
 
-from neatlatch.desk.access import services as access
-from neatlatch.desk.common import heavy, strangers
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.house import endpoints, issuing
-from neatlatch.desk.house.models import Turned, Waiting
-from neatlatch.desk.people import log_in
-from neatlatch.desk.people.models import Person, Session
-from neatlatch.desk.rounds import events, services
-from neatlatch.desk.rounds.models import Test
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.house.models import Turned, Waiting
+from neatlatch.desk.ground.common import heavy, strangers
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.people import log_in
+from neatlatch.desk.ground.people.models import Person, Session
+from neatlatch.desk.pages.house import endpoints
+from neatlatch.desk.pages.rounds import events
+from neatlatch.desk.work.access import services as access
+from neatlatch.desk.work.rounds import services
+from neatlatch.desk.work.rounds.models import Test
 
 from .conftest import Setup
 from .houses import House

@@ -9,8 +9,8 @@ from urllib.parse import quote
 import pytest
 from django.test import Client as WebClient
 
-from neatlatch.desk.common.given import LONGEST, USUAL
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.ground.common.given import LONGEST, USUAL
+from neatlatch.desk.ground.people.models import Person
 
 from .conftest import PASSWORD, Setup
 from .operations import UNSAFE, Operation, operations, put, texts, who_may

@@ -9,13 +9,13 @@ import pytest
 from django.db import connection as database
 from django.test import Client as WebClient
 
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.finding import index
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.finding import index
 from tests.harness import StandIns
 
 from .conftest import forget_the_journal, load_once

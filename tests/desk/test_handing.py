@@ -23,15 +23,15 @@ from joserfc.jwk import ECKey, RSAKey
 from neatlatch.core import house_key, totp
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo.load import load_environments
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Environment, Place
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials import handing
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.house import issuing, tokens
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person, Session
+from neatlatch.desk.authority import handing
+from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person, Session
 
 from .conftest import PASSWORD, STORY, forget_the_journal
 

@@ -7,15 +7,15 @@ from typing import Any
 import pytest
 import yaml
 
-from neatlatch.desk.applications.models import Environment
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import accounts, tokens
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.drawing import services as drawing
-from neatlatch.desk.inventory import services as inventory
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.rounds import services
-from neatlatch.desk.rounds.models import Test
+from neatlatch.desk.estate.connections import accounts, tokens
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.drawing import services as drawing
+from neatlatch.desk.work.inventory import services as inventory
+from neatlatch.desk.work.rounds import services
+from neatlatch.desk.work.rounds.models import Test
 
 from .conftest import PERSON, SERVICE, Setup
 from .test_accounts import connect, person
@@ -129,7 +129,7 @@ def for_tests(setup: Setup, account: str) -> dict[str, Any]:
     """An administrator signs in as the service account for tests; answers how that went."""
     from urllib.parse import parse_qs, urlsplit
 
-    from neatlatch.desk.connections import sign_in
+    from neatlatch.desk.estate.connections import sign_in
 
     web = setup.web()
     begun = send(web, "post", "/connections/cargo/sign-ins", {"for_tests": True}, 201)

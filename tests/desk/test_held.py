@@ -19,16 +19,16 @@ from django.utils import timezone
 from neatlatch.core import recovery
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import KINDS
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.credentials import handing
-from neatlatch.desk.credentials.models import Handover
-from neatlatch.desk.house import issuing
-from neatlatch.desk.house.models import Access, Grant
-from neatlatch.desk.people import challenges, factors
-from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode
-from neatlatch.desk.users import services as users
+from neatlatch.desk.authority import handing
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.house.models import Access, Grant
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.credentials.models import Handover
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.people import challenges, factors
+from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode
 
 from .conftest import codes_of, forget_the_journal
 from .houses import ASK, BACK, House

@@ -17,15 +17,15 @@ from joserfc import jwt
 from joserfc.jwk import KeySet
 from oauthlib.oauth2 import BackendApplicationClient, LegacyApplicationClient, WebApplicationClient
 
-from neatlatch.desk.clients.services import note_consent
-from neatlatch.desk.common import backup
-from neatlatch.desk.connections import leaving
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.credentials.services import show
-from neatlatch.desk.house import issuing, tokens
-from neatlatch.desk.house.models import Access, Grant
-from neatlatch.desk.inventory.applying import Hand
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.authority import backup
+from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.authority.records.house.models import Access, Grant
+from neatlatch.desk.estate.clients.services import note_consent
+from neatlatch.desk.estate.credentials.services import show
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work import leaving
+from neatlatch.desk.work.inventory.applying import Hand
 
 from .conftest import PASSWORD
 from .houses import ASK, BACK, House, turned

@@ -25,17 +25,18 @@ from neatlatch.core import house_key
 from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.applications.models import Environment, Place
-from neatlatch.desk.clients import services
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.drawing.models import Drawn
-from neatlatch.desk.house import endpoints, issuing, quick, signing, tokens
-from neatlatch.desk.house.models import Access, Grant, SigningKey, Turned
-from neatlatch.desk.inventory import services as inventory
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.authority.house import issuing, quick, signing, tokens
+from neatlatch.desk.authority.records.house.models import Access, Grant, SigningKey, Turned
+from neatlatch.desk.estate.clients import services
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.house import endpoints
+from neatlatch.desk.work.drawing.models import Drawn
+from neatlatch.desk.work.inventory import services as inventory
 
 from .houses import ASK, BACK, House, house_secret_again, turned
 

@@ -14,20 +14,20 @@ from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.core import openapi
-from neatlatch.desk.applications.models import Application, Environment, Place
-from neatlatch.desk.certificates.models import Authority
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import heavy
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, HeldSecret, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.inventory import services
-from neatlatch.desk.inventory.models import Origin
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person, Team
-from neatlatch.desk.rounds.models import Sample, Test
-from neatlatch.desk.users.models import User
+from neatlatch.desk.authority.records.certificates.models import Authority
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.work.inventory import services
+from neatlatch.desk.work.inventory.models import Origin
+from neatlatch.desk.work.rounds.models import Sample, Test
 from tests.harness import StandIns
 
 from .conftest import Setup, forget_the_journal, load_once
@@ -205,7 +205,7 @@ def test_a_managed_client_is_changed_at_the_application_too(by: Person, stand_in
     plain = yaml.safe_load(text)
     plain["clients"][key]["redirect_uris"] = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
     services.apply(by, yaml.safe_dump(plain, sort_keys=False))
-    from neatlatch.desk.clients import services as clients
+    from neatlatch.desk.estate.clients import services as clients
 
     client = Client.objects.get(pk=plain["clients"][key]["id"])
     assert clients.read_back(by, client).redirect_uris == plain["clients"][key]["redirect_uris"]
@@ -285,7 +285,7 @@ def test_users_come_in_as_a_table(by: Person) -> None:
 
 
 def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
-    from neatlatch.desk.connections import accounts
+    from neatlatch.desk.estate.connections import accounts
 
     Person.objects.create_user("ewan", password="x", role="reader", first_name="Ewan", last_name="Tait")
     connection = setup.connection(setup.client(setup.place(), "manifest.read"))

@@ -17,10 +17,10 @@ from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.core import chain
-from neatlatch.desk.common import backup, safe
-from neatlatch.desk.credentials import handing
-from neatlatch.desk.journal import anchors, services, triggers
-from neatlatch.desk.journal.models import Check, Checkpoint, Entry
+from neatlatch.desk.authority import backup, handing
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.journal import anchors, services, triggers
+from neatlatch.desk.ground.journal.models import Check, Checkpoint, Entry
 
 from .conftest import forget_the_journal
 
@@ -284,7 +284,7 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
 
 
 def test_the_page_says_what_was_found(journal: None, client: Any) -> None:
-    from neatlatch.desk.people.models import Person
+    from neatlatch.desk.ground.people.models import Person
 
     auditor = Person.objects.create_user("hamish", password="x", role="auditor")
     client.force_login(auditor)

@@ -10,13 +10,13 @@ from typing import Any
 import httpx
 from django.test import Client as WebClient
 
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import aside
-from neatlatch.desk.connections.models import Connection, SetAside, TokenSet
-from neatlatch.desk.house import endpoints
-from neatlatch.desk.house.models import Access, Grant
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.authority.records.house.models import Access, Grant
+from neatlatch.desk.estate.connections import aside
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.house import endpoints
 
 from .conftest import PERSON, SERVICE, Setup
 from .houses import ASK, House
@@ -102,7 +102,7 @@ def test_one_that_does_not_open_hides_no_other(setup: Setup) -> None:
 
 
 def test_the_token_that_manages_a_registration(setup: Setup) -> None:
-    from neatlatch.desk.common import safe
+    from neatlatch.desk.ground.common import safe
 
     connection, web = setup.latched("manifest.read"), setup.web()
     client = connection.client

@@ -9,14 +9,14 @@ import pytest
 
 from neatlatch.core.learned import learned
 from neatlatch.core.schemes import KINDS
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections import halves
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.rounds import services
+from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.rounds import services
 from tests.harness import StandIns
 
 from .conftest import Setup, forget_the_journal, load_once

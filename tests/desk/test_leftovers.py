@@ -9,10 +9,10 @@ from uuid import uuid4
 import pytest
 from django.utils import timezone
 
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.rounds import leftovers
-from neatlatch.desk.rounds.models import Leftover, Test
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.rounds import leftovers
+from neatlatch.desk.work.rounds.models import Leftover, Test
 
 from .conftest import Setup
 from .test_workbenches import send

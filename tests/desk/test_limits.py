@@ -14,8 +14,8 @@ from django.conf import settings
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.desk.common import body_limits, caller, heavy, json_bodies
-from neatlatch.desk.common.problems import Problem
+from neatlatch.desk.ground.common import body_limits, caller, heavy, json_bodies
+from neatlatch.desk.ground.common.problems import Problem
 from tests import work
 
 from .operations import UNSAFE, operations
@@ -27,7 +27,7 @@ Headers = list[tuple[bytes, bytes]]
 @pytest.fixture
 def asgi(transactional_db: None) -> ModuleType:
     """The application; it looks at the database when it is imported."""
-    return import_module("neatlatch.desk.asgi")
+    return import_module("neatlatch.desk.pages.asgi")
 
 
 class Ask(Protocol):

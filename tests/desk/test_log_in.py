@@ -18,10 +18,10 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core import totp
 from neatlatch.core.jose import b64
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people import factors, log_in, passwords, services
-from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode, Session, Tries
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people import factors, log_in, passwords, services
+from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode, Session, Tries
 
 from .authenticator import Authenticator
 from .conftest import PASSWORD, codes_of

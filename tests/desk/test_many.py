@@ -12,19 +12,19 @@ from django.apps import apps
 from django.test import Client as WebClient
 from django.utils import timezone
 
-from neatlatch.desk.access.models import RuleBook
-from neatlatch.desk.api import api
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.certificates.models import Issued
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.models import Connection, SignIn
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.journal.models import Check, Checkpoint
-from neatlatch.desk.people.models import Challenge, Passkey, Person, RecoveryCode, Tries
-from neatlatch.desk.replacing.models import Replacement
-from neatlatch.desk.rounds import services as rounds
-from neatlatch.desk.rounds.models import Leftover, Round, Test
-from neatlatch.desk.users.models import User
+from neatlatch.desk.authority.records.certificates.models import Issued
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, SignIn
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.journal.models import Check, Checkpoint
+from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode, Tries
+from neatlatch.desk.pages.api import api
+from neatlatch.desk.work.access.models import RuleBook
+from neatlatch.desk.work.replacing.models import Replacement
+from neatlatch.desk.work.rounds import services as rounds
+from neatlatch.desk.work.rounds.models import Leftover, Round, Test
 from tests.harness import StandIns
 
 from . import many

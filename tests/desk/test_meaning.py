@@ -7,10 +7,10 @@ from typing import Any
 import pytest
 
 from neatlatch.core import profiles
-from neatlatch.desk.applications.models import Application
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.users import services as users
 
 from .conftest import Setup
 from .test_workbenches import fresh, send

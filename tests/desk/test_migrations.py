@@ -14,7 +14,7 @@ import django; django.setup()
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 from django.utils import timezone
-from neatlatch.desk.common import safe
+from neatlatch.desk.ground.common import safe
 targets = [("connections", "0005_stamp"), ("clients", "0002_provider_side"), ("people", "0001_initial"), ("rounds", "0002_last_rung")]
 executor = MigrationExecutor(connection)
 executor.migrate(targets)
@@ -33,9 +33,9 @@ for order, key in enumerate(("sandbox", "production")):
 """
 LOOK = """
 import django; django.setup()
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.finding import index
-from neatlatch.desk.users.models import Use, User
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.work.finding import index
+from neatlatch.desk.estate.records.users.models import Use, User
 print(sorted((one.name, one.environment.key, one.owner) for one in User.objects.all()))
 print(sorted((one.user.name, one.connection.ref, one.application.key, one.operations) for one in Use.objects.all()))
 for one in TokenSet.objects.order_by("connection__ref"):

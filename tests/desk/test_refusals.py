@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from django.db import OperationalError, connection
 
-from neatlatch.desk.common import guard
+from neatlatch.desk.ground import guard
 
 from .conftest import Setup
 

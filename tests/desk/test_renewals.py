@@ -11,11 +11,11 @@ from django.utils import timezone
 
 from neatlatch.core import profiles
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.connections import renewals
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.connections import renewals
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.estate.users import services as users
 
 from .conftest import PERSON, SERVICE, Setup
 from .test_accounts import connect, person
@@ -33,8 +33,8 @@ def a_round_later() -> None:
 def revoke_there(tokens: TokenSet) -> None:
     """The refresh token is ended at the application, and nobody here is told; the access token lives on."""
     from neatlatch.core import oauth2
-    from neatlatch.desk.connections import destinations
-    from neatlatch.desk.connections.tokens import client_of
+    from neatlatch.desk.estate.connections import destinations
+    from neatlatch.desk.estate.connections.tokens import client_of
     from neatlatch.wire import oauth
 
     connection = tokens.connection

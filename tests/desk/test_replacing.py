@@ -16,16 +16,16 @@ from neatlatch.core import oauth2
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER
 from neatlatch.demo.visitor import OfficeVisitor
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.credentials.services import show
-from neatlatch.desk.drawing.models import Drawn
-from neatlatch.desk.house import issuing
-from neatlatch.desk.journal.services import check
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.replacing import looking
-from neatlatch.desk.users.models import User
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate.credentials.services import show
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.journal.services import check
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing.models import Drawn
+from neatlatch.desk.work.replacing import looking
 from tests.harness import StandIns
 
 from .conftest import Setup, forget_the_journal, load_once
@@ -293,7 +293,7 @@ def test_by_protocol_an_application_that_does_not_answer_changes_nothing(
         return oauth2.Request("PUT", "https://localhost:1/register")
 
     with monkeypatch.context() as broken:
-        broken.setattr("neatlatch.desk.clients.services.oauth2.update_request", lost)
+        broken.setattr("neatlatch.desk.estate.clients.services.oauth2.update_request", lost)
         post(web, f"{at}/makings", 502)
     assert held("cargo") == old
     found = web.get(f"/api{at}").json()

@@ -13,10 +13,10 @@ from django.db import connections as databases
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.rounds import leftovers, services, tasks
-from neatlatch.desk.rounds.models import Leftover, Round, Sample, Test
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.work.rounds import leftovers, services, tasks
+from neatlatch.desk.work.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
 from tests.harness import wait_until
 from tests.watch import Watch

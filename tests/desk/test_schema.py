@@ -16,7 +16,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.config import SchemathesisConfig
 from schemathesis.specs.openapi.checks import content_type_conformance, response_schema_conformance, status_code_conformance
 
-from neatlatch.desk.api import api
+from neatlatch.desk.pages.api import api
 from tests.harness import ROOT, WHOLE, Desk, StandIns
 
 # Left out: logging out (the next call would be nobody's), and people (it would switch itself off).

@@ -11,12 +11,12 @@ import structlog
 from django.db import connection as database
 from django.test import Client as WebClient
 
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import keyfile, safe
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections import tokens
-from neatlatch.desk.connections.models import Connection, SignIn, TokenSet
-from neatlatch.desk.credentials.models import Credential, Handover
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.connections import tokens
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, SignIn, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.common import keyfile, safe
 
 from .conftest import PASSWORD, Setup
 from .test_tokens import bring_near_the_end, hold

@@ -19,18 +19,19 @@ from django.db import connection as database
 from django.test import Client as WebClient
 from django.utils import timezone
 
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Application, Environment, Place
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import halves, mending, rows, setting_up
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.connections.shaping import row
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import halves, mending, setting_up
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.pages.connections import rows
+from neatlatch.desk.pages.connections.shaping import row
 
 from .conftest import SERVICE, Setup
 from .test_workbenches import send

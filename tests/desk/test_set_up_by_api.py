@@ -10,11 +10,11 @@ import httpx
 import pytest
 from django.test import Client as WebClient
 
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.journal.models import Entry
 from tests.harness import NOBODY, wait_until
 
 from .conftest import Setup

@@ -9,8 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.common.shares import Share, Shares, Steps, Wait, run_here
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.shares import Share, Shares, Steps, Wait, run_here
 
 
 @pytest.fixture

@@ -12,13 +12,13 @@ from django.utils import timezone
 
 from neatlatch.core.destinations import origin
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import aside, sign_in
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, SetAside, SignIn, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.estate.connections import aside, sign_in
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.connections.models import Connection, SetAside, SignIn, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
 
 from .conftest import PERSON, SERVICE, URI, Setup
 from .test_workbenches import send

@@ -9,15 +9,15 @@ import pytest
 
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.common.problems import Problem
-from neatlatch.desk.connections import halves, mending
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.connections.shaping import full
-from neatlatch.desk.credentials import services as credentials
-from neatlatch.desk.credentials.models import Handover
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import halves, mending
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials import services as credentials
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Handover
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.pages.connections.shaping import full
 
 from .conftest import SERVICE, URI, Setup
 

@@ -18,8 +18,8 @@ from neatlatch import cli
 from neatlatch.core import setting_up
 from neatlatch.core.evidence import CauseClass
 from neatlatch.core.replies import Reading
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.views import PAGES
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.pages.views import PAGES
 from neatlatch.wire.oauth import failure_of
 from tests.harness import ROOT
 

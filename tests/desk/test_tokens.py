@@ -11,11 +11,11 @@ from django.db import connections as databases
 from django.utils import timezone
 
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.connections import destinations, halves, renewals, tokens
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.rounds.models import Test
+from neatlatch.desk.estate.connections import destinations, halves, renewals, tokens
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.rounds.models import Test
 from neatlatch.wire.holding import Held, NoToken
 
 from .conftest import Setup

@@ -24,14 +24,14 @@ from django.test import Client as WebClient
 from django.utils import timezone
 
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.common import starting, won
-from neatlatch.desk.connections import destinations, tokens
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.replacing.models import Replacement
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import destinations, tokens
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import starting, won
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.replacing.models import Replacement
 from tests.harness import wait_until
 
 from .conftest import URI, Setup

@@ -13,14 +13,14 @@ from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.clients import services as clients
-from neatlatch.desk.clients.models import Client, ConsentRequest
-from neatlatch.desk.connections import halves
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.journal.models import Entry
-from neatlatch.desk.users import services as users
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.journal.models import Entry
 
 from .conftest import URI, Setup
 

@@ -20,7 +20,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from neatlatch.desk.common import body_limits
+from neatlatch.desk.ground.common import body_limits
 from tests.bombs import MIB, PASSWORD, SAYING, constrained, hidden, pem
 from tests.desk.operations import UNSAFE, Operation, operations, put, texts, who_may
 from tests.harness import NOBODY, WHOLE, Desk, World, wait_until

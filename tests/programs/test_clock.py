@@ -13,15 +13,15 @@ ROUND_MINUTES = 5
 # Something that the house issues for.
 HOUSE = """
 from django.utils import timezone
-from neatlatch.desk.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 application = Application.objects.create(key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "bearer"}], "scopes": []})
 Place.objects.create(application=application, environment=Environment.objects.get(key="production"), house=True, changed_at=timezone.now())
 """
 STATE = """
 import json
-from neatlatch.desk.connections.models import TokenSet
-from neatlatch.desk.credentials.models import Handover
-from neatlatch.desk.rounds.models import Round
+from neatlatch.desk.estate.records.connections.models import TokenSet
+from neatlatch.desk.estate.records.credentials.models import Handover
+from neatlatch.desk.work.rounds.models import Round
 print(json.dumps({
     "rounds": [[r.begun.isoformat(), r.ended is not None] for r in Round.objects.order_by("number")],
     "generation": TokenSet.objects.get(connection__ref="cargo-manifests-sandbox").generation,

@@ -14,9 +14,9 @@ from tests.harness import WHOLE, Desk, StandIns, World, wait_until
 
 STATE = """
 import json
-from neatlatch.desk.connections.models import Connection, TokenSet
-from neatlatch.desk.rounds.models import Round, Sample, Test, Leftover
-from neatlatch.desk.journal import services
+from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.work.rounds.models import Round, Sample, Test, Leftover
+from neatlatch.desk.ground.journal import services
 print(json.dumps({
     "states": dict(Connection.objects.values_list("ref", "state")),
     "rounds": [[r.number, r.ended is not None, list(r.tests.values_list("connection__ref", "state", "passed"))] for r in Round.objects.order_by("number")],

@@ -16,7 +16,7 @@ from tests.harness import WHOLE, Desk, StandIns
 FILL = """
 import json
 from neatlatch.demo.load import load_environments, load_people
-from neatlatch.desk.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from django.utils import timezone
 import yaml
 from neatlatch.demo.load import SCENARIO
@@ -31,11 +31,11 @@ STATE = """
 import json
 from collections import Counter
 from cryptography import x509
-from neatlatch.desk.certificates.models import Authority, Issued
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials.models import Credential, Handover
-from neatlatch.desk.journal import services
-from neatlatch.desk.journal.models import Entry
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.journal import services
+from neatlatch.desk.ground.journal.models import Entry
 made = Counter(one.details.get("id") for one in Entry.objects.filter(noun="credential", did="made"))
 shown = Counter(one.details.get("id") for one in Entry.objects.filter(noun="credential", did="was shown the secret"))
 print(json.dumps({

@@ -17,11 +17,11 @@ GIVE = """
 import json
 from datetime import timedelta
 from django.utils import timezone
-from neatlatch.desk.connections.models import TokenSet, Connection
-from neatlatch.desk.credentials.services import close, show
-from neatlatch.desk.drawing import services
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users.models import User
+from neatlatch.desk.estate.records.connections.models import TokenSet, Connection
+from neatlatch.desk.estate.credentials.services import close, show
+from neatlatch.desk.work.drawing import services
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.estate.records.users.models import User
 by = Person.objects.get(username="morag")
 user = User.objects.get(name="Rehearsal of the night run")
 _, handover = services.give(by, user, "key", right="draw")
@@ -31,7 +31,7 @@ print(value)
 """
 COUNT = """
 from django.db.models import Sum
-from neatlatch.desk.drawing.models import Drawn
+from neatlatch.desk.work.drawing.models import Drawn
 print(Drawn.objects.filter(way="{way}").aggregate(n=Sum("count"))["n"] or 0)
 """
 

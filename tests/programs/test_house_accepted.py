@@ -16,16 +16,16 @@ FILL = """
 import json
 from neatlatch.demo import house
 from neatlatch.demo.load import load
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.certificates import services as certificates
-from neatlatch.desk.drawing import services as drawing
-from neatlatch.desk.users.models import User
-from neatlatch.desk.users import services as users
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.clients.models import Client
-from neatlatch.desk.credentials.models import Credential
-from neatlatch.desk.house import issuing
-from neatlatch.desk.people.models import Person
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.work.drawing import services as drawing
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.ground.people.models import Person
 from neatlatch.core.registration import ClientMetadata
 logins = load({port}, only=("berth-booking", "fuel-ledger", "crew-roster"))
 by = Person.objects.get(username="morag")

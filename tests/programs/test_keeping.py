@@ -25,17 +25,17 @@ import json, yaml
 from neatlatch.core.schemes import BEARER
 from neatlatch.demo import house
 from neatlatch.demo.load import SCENARIO, load_environments, load_people
-from neatlatch.desk.applications import services as applications
-from neatlatch.desk.applications.models import Place
-from neatlatch.desk.applications.shipped import shipped
-from neatlatch.desk.certificates import services as certificates
-from neatlatch.desk.connections import services as connections
-from neatlatch.desk.connections.models import Connection
-from neatlatch.desk.credentials.services import keep
-from neatlatch.desk.connections.destinations import Leave
-from neatlatch.desk.drawing import services as drawing
-from neatlatch.desk.people.models import Person
-from neatlatch.desk.users import services as users
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.credentials.services import keep
+from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.work.drawing import services as drawing
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.estate.users import services as users
 story = yaml.safe_load(SCENARIO.read_text())
 load_environments(story)
 logins = load_people(story)
@@ -53,8 +53,9 @@ print(json.dumps({"password": logins["morag"][1], "key": house.take(by, handover
 """
 SEALED = """
 import json
-from neatlatch.desk.common import rekeying, safe
-from neatlatch.desk.journal import services
+from neatlatch.desk.authority import rekeying
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.journal import services
 opened = versions = 0
 for model, field in safe.sealed_fields():
     for row in model.objects.filter(**{f"{field}__isnull": False}):
@@ -212,7 +213,7 @@ def test_does_not_start_without_the_right_key(desk: tuple[Desk, dict[str, str]],
     assert not (home / "safe.key").exists()  # no new one was made over the loss
     other = tmp_path / "other"
     other.mkdir()
-    subprocess.run([sys.executable, "-c", "import django; django.setup()\nfrom neatlatch.desk.common import safe; safe.seal('x', 'y')"], cwd=ROOT, check=True,
+    subprocess.run([sys.executable, "-c", "import django; django.setup()\nfrom neatlatch.desk.ground.common import safe; safe.seal('x', 'y')"], cwd=ROOT, check=True,
                    env=found.environment | {"NEATLATCH_HOME": str(other)}, capture_output=True)  # fmt: skip
     shutil.copy(other / "safe.key", home / "safe.key")
     assert "not the one that this database was sealed with" in says(*desk_command)

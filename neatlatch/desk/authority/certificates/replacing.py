@@ -1,0 +1,146 @@
+"""Replacing the house's certificate authority, in the order of ``core.certificates.replacing``."""
+
+from __future__ import annotations
+
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from neatlatch.core.certificates import replacing
+from neatlatch.desk.authority.house.known import receiver_of
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Trust
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+from . import services
+
+
+def living(environment: Environment) -> list[Issued]:
+    """The certificates of an environment that let in now."""
+    rows = Issued.objects.filter(
+        authority__environment=environment, revoked=None, not_after__gt=timezone.now(), credential__client__isnull=False
+    )
+    return list(
+        rows.select_related("authority", "credential__client__place__application", "credential__replaces").order_by(
+            "common_name", "-not_after"
+        )
+    )
+
+
+def situation(environment: Environment) -> replacing.Situation | None:
+    """Where the replacement of an environment's authority stands; ``None``: it has none yet."""
+    roots = list(Authority.objects.filter(environment=environment, root=None).exclude(state=Authority.State.RETIRED).order_by("made"))
+    if not roots:
+        return None
+    old, new = roots[0], roots[1] if len(roots) > 1 else None
+    found = living(environment)
+    trusts: dict[str, set[str]] = {}
+    for one in Trust.objects.filter(root__environment=environment):
+        trusts.setdefault(one.receiver, set()).add(str(one.root_id))
+    names = dict(receiver_of(one) for one in found)
+    for key in trusts.keys() - names.keys():  # a receiver that trusts, though nobody shows it anything now
+        kind, _, place = key.partition(":")
+        known = Place.objects.filter(pk=int(place)).select_related("application").first()
+        if known is not None:
+            names[key] = known.application.name if kind == "shown" else f"those who call {known.application.name}"
+    issuing = next(
+        (str(one.root_id) for one in Authority.objects.filter(environment=environment, state=Authority.State.ISSUING).exclude(root=None)),
+        str(old.pk),
+    )
+    after = {one.credential.replaces_id for one in found if new is not None and one.authority.root_id == new.pk}
+    leaves = tuple(
+        replacing.Leaf(str(one.pk), one.common_name, str(one.authority.root_id), receiver_of(one)[0], one.not_after, one.pk in after)
+        for one in found
+    )
+    receivers = tuple(
+        replacing.Receiver(key, name, frozenset(trusts.get(key, set()))) for key, name in sorted(names.items(), key=lambda each: each[1])
+    )
+    return replacing.Situation(str(old.pk), str(new.pk) if new else "", issuing, receivers, leaves)
+
+
+def _situation(environment: Environment) -> replacing.Situation:
+    Environment.objects.select_for_update().get(pk=environment.pk)
+    found = situation(environment)
+    if found is None:
+        raise Problem(409, "There is no certificate authority in this environment yet.", "It is made with the first certificate.")
+    return found
+
+
+def _names(things: list[replacing.Receiver] | list[replacing.Leaf]) -> str:
+    return ", ".join(one.name for one in things[:5]) + (f" and {len(things) - 5} more" if len(things) > 5 else "")
+
+
+@transaction.atomic
+def make(by: Person, environment: Environment) -> None:
+    """Make the authority that is to follow. It signs no leaf yet."""
+    if _situation(environment).new:
+        raise Problem(409, "A new authority has been made already.", "Take its replacement to its end first.")
+    services.make_authority(by, environment, Authority.State.STAGED)
+
+
+@transaction.atomic
+def note_trust(by: Person, root: Authority, receiver: str, trusts: bool) -> None:
+    """Note that a receiver trusts a root, or no longer. Refused while it is shown certificates below the root that it would drop."""
+    at = _situation(root.environment)
+    if receiver not in {one.key for one in at.receivers}:
+        raise Problem(404, "There is no such receiver.")
+    if not trusts and str(root.pk) == at.old and (shown := replacing.may_stop_trusting(at, receiver)):
+        raise Problem(
+            409, "It is still shown certificates below this root.", f"It would refuse {_names(shown)}. Replace and revoke them first."
+        )
+    rows = Trust.objects.filter(root=root, receiver=receiver)
+    if trusts == rows.exists():
+        return
+    if trusts:
+        Trust.objects.create(root=root, receiver=receiver, noted_by=by.username, noted=timezone.now())
+    else:
+        rows.delete()
+    name = next(one.name for one in at.receivers if one.key == receiver)
+    write(
+        by,
+        "noted that it trusts" if trusts else "noted that it no longer trusts",
+        "certificate authority",
+        root.name,
+        {"receiver": name, "id": root.pk},
+    )
+
+
+@transaction.atomic
+def switch(by: Person, environment: Environment, new: bool) -> None:
+    """Issue below the new authority from now on, or below the old one again. Refused while anybody does not trust the one."""
+    at = _situation(environment)
+    if not at.new:
+        raise Problem(409, "No new authority has been made.")
+    target = at.new if new else at.old
+    if new and (missing := replacing.may_switch(at)):
+        raise Problem(409, "Not everybody trusts the new root yet.", f"{_names(missing)} would refuse what is issued below it.")
+    left = Authority.State.LEAVING if new else Authority.State.STAGED
+    Authority.objects.filter(environment=environment, state=Authority.State.ISSUING).update(state=left)
+    root = Authority.objects.get(pk=target)
+    Authority.objects.filter(Q(pk=root.pk) | Q(root=root)).update(state=Authority.State.ISSUING)
+    write(by, "issues below", "certificate authority", root.name, {"environment": environment.name, "id": root.pk})
+
+
+@transaction.atomic
+def retire(by: Person, environment: Environment) -> None:
+    """Retire the old authority: its keys are destroyed, a last revocation list stays. Refused while anything below it lives."""
+    at = _situation(environment)
+    if not at.new or at.issuing != at.new:
+        raise Problem(409, "This authority is still the one that issues.", "Make another and switch to it first.")
+    if below := replacing.may_retire(at):
+        raise Problem(
+            409, "Certificates below it still live.", f"{_names(below)} would not be revocable any more. Replace and revoke them first."
+        )
+    if still := [one for one in at.receivers if at.old in one.trusts]:
+        raise Problem(
+            409,
+            "Its root is still trusted.",
+            f"{_names(still)} should stop trusting it first; a root that nobody watches is a door left open.",
+        )
+    now, root = timezone.now(), Authority.objects.select_related("environment").get(pk=at.old)
+    for one in (root, *Authority.objects.select_related("environment").filter(root=root)):
+        services.last_list(one, now)
+        Authority.objects.filter(pk=one.pk).update(state=Authority.State.RETIRED, private=None)
+    write(by, "retired", "certificate authority", root.name, {"environment": environment.name, "id": root.pk})

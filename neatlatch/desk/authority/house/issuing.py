@@ -1,0 +1,388 @@
+"""Clients of the house authority and their secrets: registered, given another, recognised, revoked."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from datetime import datetime, timedelta
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from neatlatch.core import house_key
+from neatlatch.core.addresses import inside
+from neatlatch.core.authority import asking
+from neatlatch.core.authority.refusing import Presented, Refused
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE
+from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
+from neatlatch.desk.estate.clients.services import checked
+from neatlatch.desk.estate.credentials.services import forget, keep
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.common.strangers import Allowance
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+from . import known as certificates
+
+log = structlog.get_logger()
+LIVE_SECRETS = 2
+LIFE, LONGEST_LIFE = timedelta(days=180), timedelta(days=366)
+TAKEN_WITHIN = timedelta(hours=24)
+_NOTED_EVERY = timedelta(seconds=60)
+_KEPT_TURNED = 5000
+# A digest of nothing: an unknown ID is compared like a known one.
+_NOBODY = house_key.digest("")
+SCHEMES = (CODE, CLIENT, BEARER)
+# Schemes whose clients have neither grants nor redirect URIs.
+_PLAIN = (BEARER, CERTIFICATE)
+
+
+def issuer(environment: Environment) -> str:
+    """The authority's name for an environment; each has its own, so that what one issues is no good in another."""
+    return f"{settings.PUBLIC_URL}/house/{environment.key}"
+
+
+def kind_of(client: Client) -> str:
+    """What a client's secrets are called: by the key of the scheme's value that a connection holds it as."""
+    return "token" if client.scheme == BEARER else "client_secret"
+
+
+def registered(client: Client) -> asking.Registered:
+    """What the rules want to know of a client."""
+    profile = client.place.application.read_profile()
+    administrator = frozenset(one.name for one in profile.scopes if one.administrator)
+    return asking.Registered(client.client_id, client.public, tuple(client.redirect_uris), frozenset(client.grants), frozenset(client.scopes),
+                             administrator & frozenset(client.scopes), frozenset(client.consents), audience_of(client.place))  # fmt: skip
+
+
+def audience_of(place: Place) -> str:
+    """Whom tokens for an application are for: its API's base address."""
+    return place.api_base or f"{issuer(place.environment)}/{place.application.key}"
+
+
+def new_client(by: Person | str, place: Place, fields: ClientMetadata, scheme: str = "", resource: bool = False) -> Client:
+    """Write a client down, as part of the surrounding transaction."""
+    profile = place.application.read_profile()
+    if not place.house:
+        raise Problem(409, f"{place.application.name} does not accept what the house authority issues in {place.environment.name}.",
+                      "Note on its page that it does, once its people have set it up.")  # fmt: skip
+    if unknown := sorted(fields.scopes - {one.name for one in profile.scopes}):
+        raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
+    client = Client(place=place, house=True, resource=resource, managed=True, state="live", changed_at=timezone.now(),
+                    changed_by=by if isinstance(by, str) else by.username, client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
+    client.put(fields)
+    if scheme in _PLAIN:
+        client.scheme, client.grants, client.redirect_uris = scheme, [], []
+    client.save(force_insert=True)
+    write(
+        by,
+        "issued",
+        "client",
+        client.client_id,
+        {"name": client.name, "application": place.application.key, "environment": place.environment.name},
+    )
+    return client
+
+
+@transaction.atomic
+def register(
+    by: Person, place: Place, fields: ClientMetadata, scheme: str = CODE, ends: datetime | None = None
+) -> tuple[Client, Handover | None]:
+    """Register a client of the house and make its first secret, unless it is public. Answers it and the secret's handover."""
+    if scheme not in SCHEMES:
+        raise wrong_fields({"scheme": "The house authority issues for OAuth 2.0 and for keys."})
+    if scheme == BEARER:
+        if not fields.name.strip():
+            raise wrong_fields({"name": "Give it a name that says who calls."})
+    else:
+        checked(fields)
+    client = new_client(by, place, fields, scheme)
+    return client, None if client.public and scheme != BEARER else add_secret(by, client, ends)
+
+
+@transaction.atomic
+def accepts(by: Person, place: Place, yes: bool) -> None:
+    """Note that an application accepts what the house issues, or no longer. Refused while clients of the house are registered for it."""
+    if not yes and (count := Client.objects.filter(place=place, house=True, resource=False).count()):
+        raise Problem(409, "Clients of the house are registered for it.", f"{count} would be refused there. Remove them first.")
+    if place.house != yes:
+        Place.objects.filter(pk=place.pk).update(house=yes)
+        write(by, "noted that it accepts the house authority" if yes else "noted that it no longer accepts the house authority", "application",
+              place.application.key, {"environment": place.environment.name})  # fmt: skip
+
+
+@transaction.atomic
+def resource(by: Person, place: Place) -> tuple[Client, Handover]:
+    """Let an application ask about tokens it is shown: the client it asks as, and a new secret for it."""
+    found = Client.objects.select_for_update().filter(place=place, house=True, resource=True).first()
+    if found is None:
+        name = f"{place.application.name} itself"
+        found = new_client(by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), resource=True)
+    return found, add_secret(by, found)
+
+
+def right_end(ends: datetime | None, now: datetime) -> datetime:
+    """A new secret's end: as said, or half a year from now. Raises a field error for one in the past or further off than a year."""
+    if ends is None:
+        return now + LIFE
+    if not now + timedelta(minutes=1) <= ends <= now + LONGEST_LIFE:
+        raise wrong_fields({"ends": f"Choose an end from now to {LONGEST_LIFE.days} days ahead."})
+    return ends
+
+
+@transaction.atomic
+def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Handover:
+    """Make another secret of a client. At most two live at once. Answers its handover."""
+    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    if not client.house:
+        raise Problem(409, "This client was issued by its application, not by the house authority.", "Have the new secret made there.")
+    if client.public and client.scheme != BEARER:
+        raise Problem(409, "A public client has no secret.", "It proves itself by PKCE (RFC 7636).")
+    if client.scheme == CERTIFICATE:
+        raise Problem(409, "This client shows a certificate and has no secret.", "Issue it another certificate.")
+    now = timezone.now()
+    live = [one for one in alive(client, now) if one.kind == kind_of(client)]
+    if len(live) >= LIVE_SECRETS:
+        raise Problem(409, "Two secrets of this client live already.", f"Revoke {' or '.join(one.hint for one in live)} first.")
+    credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
+    return Handover.objects.create(credential=credential, made_by=by, ends=now + TAKEN_WITHIN)
+
+
+def alive(client: Client, now: datetime) -> list[Credential]:
+    """The secrets of a client that let it in now, the oldest first."""
+    rows = client.credentials.exclude(digest="").filter(Q(ends=None) | Q(ends__gt=now)).order_by("issued")
+    return [one for one in rows if one.lives]
+
+
+def _mint(by: Person | str, client: Client, ends: datetime | None, now: datetime, replaces: Credential | None = None) -> Credential:
+    kind = kind_of(client)
+    form = house_key.CLIENT_SECRET if kind == "client_secret" else house_key.API_KEY
+    value = house_key.make(form, client.place.environment.key, os.urandom(house_key.ID_OCTETS), os.urandom(house_key.SECRET_OCTETS))
+    read = house_key.read(value)
+    credential = keep(
+        value,
+        client=client,
+        source="registered",
+        by=by if isinstance(by, str) else by.username,
+        ends=ends,
+        secret_id=read.id,
+        kind=kind,
+        issued=now,
+    )
+    credential.digest, credential.replaces = read.digest, replaces
+    credential.save(update_fields=["digest", "replaces"])
+    write(by, "made", "credential", credential.hint, {"client": client.client_id, "ends": ends, "id": credential.pk})
+    return credential
+
+
+def mint_for_protocol(client: Client) -> tuple[str, Credential]:
+    """The first secret of a client that registered itself: it goes out in the answer and is not kept."""
+    now = timezone.now()
+    credential = _mint("registration by protocol", client, now + LIFE, now)
+    value = credential.open().reveal()
+    forget(credential)
+    return value, credential
+
+
+@transaction.atomic
+def revoke(by: Person | str, credential: Credential, why: str, reason: str = "") -> Credential:
+    """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's list, with its reason (RFC 5280 §5.3.1). Twice is once."""
+    credential = Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
+    if credential.client is None or not credential.digest:
+        raise Problem(
+            409, "This credential was not issued by the house authority.", "Revoke it where it was issued; then note here that it is gone."
+        )
+    if credential.state == Credential.State.REVOKED:
+        return credential
+    now = timezone.now()
+    credential.state, credential.revoked, credential.why = Credential.State.REVOKED, now, why[:200]
+    credential.save(update_fields=["state", "revoked", "why"])
+    ended = Access.objects.filter(credential=credential, revoked=None, ends__gt=now).update(revoked=now)
+    certificates.revoked(credential, now, reason or "unspecified")
+    forget(credential)
+    write(
+        by,
+        "revoked",
+        "credential",
+        credential.hint,
+        {"client": credential.client.client_id, "why": why, "tokens": ended, "id": credential.pk},
+    )
+    return credential
+
+
+@transaction.atomic
+def revoke_tokens(by: Person | str, client: Client, why: str, numbers: list[int] | None = None) -> int:
+    """Revoke the tokens of a client that are alive, or some of them; with all go what people allowed it. Answers how many ended."""
+    now = timezone.now()
+    rows = Access.objects.filter(client=client, revoked=None, ends__gt=now)
+    if numbers is None:
+        Grant.objects.filter(client=client, revoked=None).update(revoked=now, why=why[:200])
+    else:
+        rows = rows.filter(pk__in=numbers)
+    ended = rows.update(revoked=now)
+    write(by, "revoked tokens of", "client", client.client_id, {"tokens": ended, "why": why})
+    return ended
+
+
+@transaction.atomic
+def end_management(by: Person, client: Client) -> None:
+    """Let nobody manage a client's registration by protocol any more. Twice is once."""
+    if Client.objects.filter(pk=client.pk).exclude(management_digest="").update(management_digest=""):
+        write(by, "took away the management token of", "client", client.client_id)
+
+
+def revoke_all(by: Person | str, client: Client, why: str) -> None:
+    """Revoke every secret and token of a client."""
+    for one in client.credentials.exclude(digest=""):
+        revoke(by, one, why)
+    revoke_tokens(by, client, why)
+
+
+# Recognising
+
+
+_NOTED = Allowance(of_one=60, of_all=600)
+
+
+def turned_away(
+    environment: Environment, endpoint: str, what: str, client: Client | None = None, named: str = "", address: str = ""
+) -> None:
+    """Note what was really wrong. The log tells it apart, callers are told the same for all. Of what one address is refused in a minute the first are kept, the
+    log has the others."""
+    log.warning(
+        "turned away",
+        endpoint=endpoint,
+        environment=environment.key,
+        what=what,
+        client=client.client_id if client else named[:120],
+        address=address,
+    )
+    if not _NOTED.take(address):
+        return
+    row = Turned.objects.create(
+        at=timezone.now(),
+        environment=environment,
+        endpoint=endpoint,
+        what=what[:60],
+        client=client,
+        named=named[:120],
+        address=address[:45],
+    )
+    if row.pk % 100 == 0:
+        Turned.objects.filter(pk__lte=row.pk - _KEPT_TURNED).delete()
+
+
+def note_use(credential: Credential, address: str, now: datetime) -> None:
+    """Note the last use, to the minute: a write for every use would be most of its cost."""
+    if credential.last_used is None or now - credential.last_used > _NOTED_EVERY:
+        Credential.objects.filter(pk=credential.pk).update(last_used=now, last_used_from=address[:45])
+
+
+def _words_for(text: str, what: str) -> str:
+    """What is wrong with a secret that is none of the client's."""
+    try:
+        house_key.read(text)
+    except house_key.BadKey as error:
+        return f"{what} {'wrong' if error.fault == 'foreign' else error.fault}"
+    return f"{what} of somebody else" if Credential.objects.filter(digest=house_key.digest(text)).exists() else f"{what} unknown"
+
+
+def sign_in(environment: Environment, shown: Presented, address: str) -> tuple[Client, Credential | None]:
+    """The client that signs in at an endpoint, and by which of its secrets (RFC 6749 §2.3, §3.2.1). Raises :class:`Refused` with ``invalid_client``."""
+    client = (
+        Client.objects.select_related("place__application", "place__environment")
+        .filter(house=True, place__environment=environment, client_id=shown.client_id)
+        .first()
+    )
+
+    def no(what: str) -> Refused:
+        return Refused("invalid_client", "", 401, what)
+
+    kept = list(client.credentials.defer("value").filter(kind="client_secret").exclude(digest="")) if client is not None else []
+    digest = house_key.digest(shown.secret)
+    found: Credential | None = None
+    for digest_kept, one in [(_NOBODY, None), *((one.digest, one) for one in kept)]:
+        if house_key.same(digest_kept, digest) and one is not None:
+            found = one
+    if client is None:
+        raise no("client unknown")
+    problem = _why_not(client, shown, found, address)
+    if problem:
+        raise _Known(no(problem), client)
+    if found is not None:
+        note_use(found, address, timezone.now())
+    return client, found
+
+
+class _Known(Refused):
+    """A refusal of a client that is known, so that its page can show it."""
+
+    def __init__(self, refused: Refused, client: Client) -> None:
+        super().__init__(refused.error, refused.says, refused.status, refused.logged)
+        self.client = client
+
+
+def known(refused: Refused, client: Client) -> Refused:
+    """The refusal, with the client whose page is to show it."""
+    return _Known(refused, client)
+
+
+def client_of(refused: Refused) -> Client | None:
+    """Whose refusal it is, if that is known."""
+    return refused.client if isinstance(refused, _Known) else None
+
+
+def _why_not(client: Client, shown: Presented, found: Credential | None, address: str) -> str:
+    if client.allow_list and not inside(address, client.allow_list):
+        return "from an address that is not allowed"
+    if client.public:
+        return "" if shown.method == "none" else "public client with a secret"
+    if shown.method == "none":
+        return "client without its secret"
+    if shown.method != client.sign_in_method:
+        return "client signing in another way than registered"
+    if found is None:
+        return _words_for(shown.secret, "secret")
+    return state_of(found, "secret", timezone.now())
+
+
+def state_of(credential: Credential, what: str, now: datetime) -> str:
+    """Why a secret that is known does not let in; empty: it does."""
+    if not credential.lives:
+        return f"{what} revoked" if credential.state == Credential.State.REVOKED else f"{what} retired"
+    return f"{what} ended" if credential.ends is not None and credential.ends <= now else ""
+
+
+def find_key(environment: Environment, text: str, now: datetime) -> Credential:
+    """The API key that a text is, with its client. Raises :class:`Refused` whose ``logged`` tells cut, mistyped, unknown, wrong, revoked and ended apart."""
+
+    def no(what: str) -> Refused:
+        return Refused("invalid_token", "", 401, what)
+
+    try:
+        read = house_key.read(text)
+    except house_key.BadKey as error:
+        raise no(f"key {'unknown' if error.fault == 'foreign' else error.fault}") from error
+    if read.environment != environment.key:
+        raise no("key of another environment")
+    found = (
+        Credential.objects.defer("value")
+        .select_related("client__place__application", "client__place__environment")
+        .filter(secret_id=read.id, kind="token")
+        .exclude(digest="")
+        .first()
+    )
+    same = house_key.same(found.digest if found else _NOBODY, read.digest)
+    if found is None or found.client is None:
+        raise no("key unknown")
+    problem = state_of(found, "key", now) if same else "key wrong"
+    if problem:
+        raise _Known(no(problem), found.client)
+    return found

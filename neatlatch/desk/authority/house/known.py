@@ -1,0 +1,64 @@
+"""Keeping what is known of certificates true: the revocation lists' entries, and whose certificates are let in as which client."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db.models.signals import post_delete
+from django.dispatch import receiver
+from django.utils import timezone
+
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation, Trust
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+
+
+def revoked(credential: Credential, now: datetime, reason: str) -> None:
+    """Put the certificate of a credential, if it has one, on its authority's list; the next list is due at once. Part of the surrounding transaction."""
+    issued = Issued.objects.filter(credential=credential, revoked=None).first()
+    if issued is None:
+        return
+    Issued.objects.filter(pk=issued.pk).update(revoked=now, reason=reason)
+    _enter(issued, now, reason)
+    if credential.client is not None:
+        tell(credential.client)
+
+
+def _enter(issued: Issued, now: datetime, reason: str) -> None:
+    Revocation.objects.get_or_create(
+        authority_id=issued.authority_id, serial=issued.serial, defaults={"at": now, "reason": reason, "not_after": issued.not_after}
+    )
+    Authority.objects.filter(pk=issued.authority_id).update(list_fresh_until=None)
+
+
+@receiver(post_delete, sender=Issued)
+def _gone(sender: Any, instance: Issued, **kwargs: Any) -> None:
+    """A certificate whose client was removed is let in no more, though nobody can take it back."""
+    now = timezone.now()
+    if instance.revoked is None and instance.not_after > now:
+        _enter(instance, now, "cessationOfOperation")
+
+
+def tell(client: Client) -> None:
+    """Write down whose certificates the house would let in as this client, which is what the provider's side holds."""
+    live = Issued.objects.filter(credential__client=client, profile="client", revoked=None, not_after__gt=timezone.now())
+    thumbprints = ", ".join(one.upper() for one in live.order_by("-credential__issued").values_list("sha256", flat=True))
+    facts = Client.objects.values_list("facts", flat=True).get(pk=client.pk)
+    if facts.get("thumbprint", "") != thumbprints:
+        Client.objects.filter(pk=client.pk).update(facts={**facts, "thumbprint": thumbprints}, changed_at=timezone.now())
+
+
+def receiver_of(issued: Issued) -> tuple[str, str]:
+    """Who is shown a certificate: an application its clients' ones; whoever calls an application its servers' ones. Answers a key, and words."""
+    client = issued.credential.client
+    assert client is not None
+    name = client.place.application.name
+    return (f"shown:{client.place_id}", name) if issued.profile == "client" else (f"called:{client.place_id}", f"those who call {name}")
+
+
+def assume_trust(issued: Issued, by: str) -> None:
+    """Whoever is shown the first certificate below a root has been set up with it: note that it trusts it."""
+    root = issued.authority.root_id
+    if root is not None:
+        Trust.objects.get_or_create(root_id=root, receiver=receiver_of(issued)[0], defaults={"noted_by": by, "noted": timezone.now()})

@@ -1,0 +1,1 @@
+"""The rows of what the house issues."""

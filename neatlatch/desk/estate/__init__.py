@@ -1,0 +1,1 @@
+"""What is administered, and every rule for changing it: applications, clients, credentials, connections, users."""

@@ -1,0 +1,326 @@
+"""Adding applications, and keeping what they want of a caller."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import yaml
+from django.db import transaction
+from django.utils import timezone
+from django.utils.text import slugify
+
+from neatlatch.core import addresses, changes, openapi, profile_keys, profiles
+from neatlatch.core.intake import trees
+from neatlatch.core.metadata import ServerMetadata
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
+from neatlatch.core.scopes import malformed
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place, ProfileVersion
+from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.common.roads import road
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire import oauth
+
+from .following import Save
+from .following import of_change as following_of
+
+ADDRESS_FIELDS = ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
+
+
+def environment(key: str) -> Environment:
+    """An environment by its key, or a field error."""
+    found = Environment.objects.filter(key=key).first()
+    if found is None:
+        raise wrong_fields({"environment": "Choose one of the environments."})
+    return found
+
+
+@dataclass(frozen=True)
+class Description:
+    """Where an application's API description (OpenAPI 3) is: published at an address, or here as text."""
+
+    address: str = ""
+    text: str = ""
+
+    def __bool__(self) -> bool:
+        """Whether there is one."""
+        return bool(self.address or self.text.strip())
+
+    @property
+    def field(self) -> str:
+        """The field of the form that it came with."""
+        return "description" if self.text.strip() else "description_address"
+
+    def read(self) -> openapi.Described:
+        """Read it, and fetch it first where it is published. Raises :class:`Problem` that names the field."""
+        try:
+            if self.text.strip():
+                return heavy.run(openapi.read_text, self.text)
+            if wrong := addresses.unsound_web_address(self.address):
+                raise wrong_fields({self.field: wrong})
+            with road() as way:
+                return oauth.fetch_description(way, self.address)
+        except (openapi.BadDescription, oauth.Unreadable) as error:
+            raise wrong_fields({self.field: str(error)}) from error
+
+
+def read_published(metadata_address: str, description: Description) -> tuple[str, ServerMetadata, openapi.Described | None]:
+    """Fetch what an application publishes about itself: where the metadata was, the metadata, and its API description if there is one."""
+    if wrong := addresses.unsound_web_address(metadata_address):
+        raise wrong_fields({"metadata_address": wrong})
+    with road() as way:
+        try:
+            found_at, published = oauth.fetch_metadata(way, metadata_address)
+        except oauth.Unreadable as error:
+            raise wrong_fields({"metadata_address": str(error)}) from error
+    return found_at, published, description.read() if description else None
+
+
+def profile_of(published: ServerMetadata | None, described: openapi.Described | None) -> profiles.Profile:
+    """A profile out of what was published: schemes by the grants of the metadata and by the description's security schemes."""
+    scopes = described.scopes if described else ()
+    known = {one.name for one in scopes}
+    grants = published.grant_types_supported if published else ()
+    schemes = {one.key: one for one in profiles.schemes_for(grants)}
+    if published:
+        scopes += tuple(profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known)
+    for one in described.schemes if described else ():
+        if one.key not in OAUTH2 or published is None:
+            schemes.setdefault(one.key, one)
+    return profiles.Profile(schemes=tuple(schemes.values()), scopes=scopes, operations=described.operations if described else (),
+                            roles=described.roles if described else ())  # fmt: skip
+
+
+def add_from_description(
+    by: Person, name: str, env: str, description: Description, api_base: str = "", purpose: str = "", owner: str = ""
+) -> Place:
+    """Add an application, or one more environment of it, by its API description alone."""
+    where, described = environment(env), description.read()
+    if not described.schemes:
+        raise wrong_fields({description.field: "The description names no way of being let in that is known here. Describe it by hand."})
+    values = {**described.addresses, "api_base": _base(api_base, described, description)}
+    with transaction.atomic():
+        application = _application(name or described.title, purpose, owner, profile_of(None, described))
+        place = _place(by, application, where, values, {})
+        write(by, "added by its description", "application", application.key, {"environment": where.name})
+    return place
+
+
+def _base(given: str, described: openapi.Described | None, description: Description) -> str:
+    """The API base address: given, else the description's first server, which may be relative to the description's own address (OpenAPI 3.1 §4.8.5)."""
+    base = given.strip() or (next(iter(described.servers), "") if described else "")
+    if base.startswith("/"):
+        if not description.address:
+            raise wrong_fields({"api_base": f"The description says {base} only; give the whole address."})
+        base = replace(addresses.take_apart(description.address), path=base, query=None, fragment=None).text
+    if base and (wrong := addresses.unsound_web_address(base)):
+        raise wrong_fields({"api_base": wrong})
+    return base.rstrip("/")
+
+
+def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, description: Description, api_base: str = "",
+                      purpose: str = "", owner: str = "") -> Place:  # fmt: skip
+    """Add an application, or one more environment of it, by its published metadata."""
+    where = environment(env)
+    found_at, published, described = read_published(metadata_address.strip(), description)
+    base = _base(api_base, described, description)
+    values = {"issuer": published.issuer, "authorization_endpoint": published.authorization_endpoint, "token_endpoint": published.token_endpoint,
+              "api_base": base}  # fmt: skip
+    with transaction.atomic():
+        application = _application(name or (described.title if described else ""), purpose, owner, profile_of(published, described))
+        place = _place(
+            by, application, where, values, {"metadata_address": found_at, "metadata": published.as_dict(), "read_at": timezone.now()}
+        )
+        write(by, "added by metadata", "application", application.key, {"environment": where.name, "issuer": published.issuer})
+    return place
+
+
+def add_by_hand(by: Person, name: str, env: str, values: dict[str, str], profile: dict[str, Any] | None = None, purpose: str = "",
+                owner: str = "", scheme: str = "") -> Place:  # fmt: skip
+    """Add an application, or one more environment of it, from what a person read in its documents.
+
+    ``scheme`` is the way in that the person chose; the addresses it wants are asked for. An address may have slots that the profile names.
+    """
+    where = environment(env)
+    given = {key: value.strip() for key, value in values.items() if value.strip()}
+    existing = Application.objects.filter(key=slugify(name.strip())).first()
+    if profile:
+        read = read_given(profile, "")
+    elif existing is not None:
+        read = existing.read_profile()
+    elif scheme:
+        if scheme not in KINDS:
+            raise wrong_fields({"scheme": "Choose one of the ways of being let in."})
+        read = profiles.Profile(schemes=(KINDS[scheme],))
+    else:
+        grants = ("authorization_code", "client_credentials") if given.get("authorization_endpoint") else ("client_credentials",)
+        read = profiles.Profile(schemes=profiles.schemes_for(grants))
+    errors = _wrong_addresses(read, given, chosen=scheme)
+    if errors:
+        raise wrong_fields(errors)
+    with transaction.atomic():
+        application = _application(name, purpose, owner, read)
+        place = _place(by, application, where, given, {})
+        write(
+            by, "added by hand", "application", application.key, {"environment": where.name, "schemes": [one.key for one in read.schemes]}
+        )
+    return place
+
+
+def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: str = "") -> dict[str, str]:
+    """What is wrong with an application's addresses, by key."""
+    errors: dict[str, str] = {}
+    slots = {one.key: "slot" for one in profile.slots}
+    wanted: dict[str, Value] = {}
+    for scheme in profile.schemes:
+        for value in (*scheme.addresses(), *(one for one in scheme.values if one.key == "issuer")):
+            wanted.setdefault(value.key, value)
+    optional = {"authorization_endpoint"} if any(one.key != CODE for one in profile.schemes) and chosen != CODE else set()
+    for key, value in wanted.items():
+        address = profiles.fill_slots(given.get(key, ""), slots)
+        if not address:
+            if key not in optional:
+                errors[key] = f"The {lower(value.label)} is needed."
+        elif wrong := addresses.unsound_place(address) if value.type == "host" else addresses.unsound_web_address(address):
+            errors[key] = wrong
+        elif value.type != "host" and not addresses.is_protected(address):
+            errors[key] = "It must be https, unless it is a loopback address."
+    return errors
+
+
+def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
+    """A profile out of plain values or YAML text, or a field error that says what is wrong and, in YAML, where."""
+    if text.strip():
+        try:
+            profile = trees.read_yaml(text)
+        except trees.Refused as error:
+            raise wrong_fields({"profile": str(error)}) from error
+    if not isinstance(profile, dict):
+        raise wrong_fields({"profile": "A profile is a mapping with “schemes:” in it."})
+    if wrong := profile_keys.wrong_in(profile):
+        raise wrong_fields({"profile": wrong})
+    try:
+        read = profiles.from_dict(profile)
+    except profiles.BadProfile as error:
+        raise wrong_fields({"profile": str(error)}) from error
+    if said := profiles.unsound(read):
+        raise wrong_fields({"profile": said})
+    return read
+
+
+def _application(name: str, purpose: str, owner: str, profile: profiles.Profile) -> Application:
+    name = name.strip()
+    key = slugify(name)
+    if not key:
+        raise wrong_fields({"name": "The application needs a name."})
+    found = Application.objects.filter(key=key).first()
+    if found is not None:
+        return found
+    return Application.objects.create(key=key, name=name, purpose=purpose.strip(), owner=owner.strip(), profile=profiles.to_dict(profile))
+
+
+def _place(by: Person, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
+    if Place.objects.filter(application=application, environment=where).exists():
+        raise wrong_fields({"environment": f"{application.name} stands in {where.name} already. Open it to change it."})
+    columns = {key: value for key, value in values.items() if key in ADDRESS_FIELDS}
+    rest = {key: value for key, value in values.items() if key not in ADDRESS_FIELDS and value}
+    return Place.objects.create(application=application, environment=where, changed_at=timezone.now(), more=rest, **columns, **more)
+
+
+def read_again(by: Person, place: Place) -> Place:
+    """Read the published metadata again, and take over what changed."""
+    if not place.metadata_address:
+        raise Problem(409, "There is no metadata address.", "This environment was entered by hand; change its addresses by hand.")
+    found_at, published, _ = read_published(place.metadata_address, Description())
+    with transaction.atomic():
+        place = Place.objects.select_for_update().get(pk=place.pk)
+        before = {key: getattr(place, key) for key in ADDRESS_FIELDS[:3]}
+        after = {key: getattr(published, key) for key in ADDRESS_FIELDS[:3]}
+        place.metadata, place.read_at = published.as_dict(), timezone.now()
+        if after != before:
+            for key, value in after.items():
+                setattr(place, key, value)
+            place.changed_at = timezone.now()
+        place.save()
+        write(
+            by,
+            "read metadata again",
+            "application",
+            place.application.key,
+            {"environment": place.environment.name, "changed": after != before},
+        )
+    return place
+
+
+def as_yaml(profile: profiles.Profile) -> str:
+    """A profile as people write it: what is the scheme's own is left out."""
+    return str(yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110))
+
+
+def change(by: Person, application: Application, wanted: dict[str, Any]) -> Application:
+    """Change an application's description, or its profile as a whole, as it was read, with all that follows from it. Raises :class:`Problem` where
+    somebody changed it meanwhile."""
+    profile = None
+    if wanted.get("profile") is not None or wanted.get("text"):
+        profile = read_given(wanted.get("profile"), wanted.get("text") or "")
+    if wanted.get("scopes") is not None:
+        profile = _with_scopes(profile or application.read_profile(), wanted["scopes"])
+    following = following_of(application, profile) if profile is not None else []
+    return _change(by, application, wanted, profile, following)
+
+
+@transaction.atomic
+def _change(
+    by: Person, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
+) -> Application:
+    seen = application.version
+    application = Application.objects.select_for_update().get(pk=application.pk)
+    check_unchanged(application.version, seen)
+    stood = _told(application)
+    for field in ("purpose", "owner"):
+        if wanted.get(field) is not None:
+            setattr(application, field, str(wanted[field]).strip())
+    before = application.profile
+    if profile is not None:
+        application.profile = profiles.to_dict(profile)
+    if application.profile != before:
+        ProfileVersion.objects.create(
+            application=application, number=application.version, profile=before, by=by.username, at=timezone.now()
+        )
+    application.version += 1
+    application.changed_by = by.username
+    application.save()
+    for save in following:
+        save()
+    said = changes.in_words(stood, _told(application))
+    write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
+    return application
+
+
+def _told(application: Application) -> dict[str, Any]:
+    """An application as changes of it are told."""
+    profile = application.read_profile()
+    return {"purpose": application.purpose, "owner": application.owner, "ways in": [one.key for one in profile.schemes],
+            "scopes": {one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}" for one in profile.scopes},
+            "roles": [one.name for one in profile.roles], "operations": {one.name: [sorted(some) for some in one.alternatives] for one in profile.operations}}  # fmt: skip
+
+
+def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> profiles.Profile:
+    """The profile with what was said about its scopes: meaning, kind, and whether an administrator must consent."""
+    said = {str(one.get("name", "")): one for one in given}
+    for name, one in said.items():
+        if one.get("kind", "read") not in ("read", "write", "admin"):
+            raise wrong_fields({"scopes": f"{name}: the kind is read, write or admin."})
+        if malformed(name):
+            raise wrong_fields(
+                {"scopes": f"“{name}” is not a scope: it is empty or holds characters that a scope must not (RFC 6749 §3.3)."}
+            )
+    scopes = tuple(replace(one, meaning=str(said[one.name].get("meaning", one.meaning)), kind=said[one.name].get("kind", one.kind),
+                           administrator=bool(said[one.name].get("administrator", one.administrator))) if one.name in said else one
+                   for one in profile.scopes)  # fmt: skip
+    known = {one.name for one in profile.scopes}
+    new = tuple(profiles.ScopeInfo(name, str(one.get("meaning", "")), one.get("kind", "read"), bool(one.get("administrator")))
+                for name, one in said.items() if name and name not in known)  # fmt: skip
+    return replace(profile, scopes=scopes + new)

@@ -1,0 +1,229 @@
+"""Shared or each their own: whose account a connection uses, who has connected theirs, and asking people to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F, Q
+from django.utils import timezone
+
+from neatlatch.core.names import other_account
+from neatlatch.core.schemes import CODE
+from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person, Team
+
+from . import halves, services, tokens
+
+
+@dataclass(frozen=True)
+class Holding:
+    """A person and the account that they have connected, or have not."""
+
+    person: Person
+    expected: str = ""
+    account: str = ""
+    connected_at: datetime | None = None
+    ends: datetime | None = None
+    renews: bool = False
+    refused: str = ""
+    asked_at: datetime | None = None
+    asked_by: str = ""
+    wrong: bool = False
+    wanted: bool = True
+
+
+def holdings(connection: Connection) -> list[Holding]:
+    """Everybody who should connect an account, or has. The connection must have been fetched with everything."""
+    wanted = {one.pk: one for one in halves.expected_people(connection)}
+    noted = {one.person_id: one for one in connection.accounts.all()}
+    held = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
+    people = wanted | {one.person_id: one.person for one in held.values() if one.person}
+    return [
+        _holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted)
+        for one in sorted(people.values(), key=lambda one: one.shown_name)
+    ]
+
+
+def _holding(person: Person, noted: Account | None, held: TokenSet | None, wanted: bool) -> Holding:
+    expected = noted.expected if noted else ""
+    asked: dict[str, Any] = {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
+    if held is None:
+        return Holding(person, expected, wanted=wanted, **asked)
+    wrong = other_account(expected, held.account)
+    renews = held.refresh is not None and not held.refused
+    return Holding(person, expected, held.account, held.signed_in_at, held.ends, renews, held.refused, wrong=wrong, wanted=wanted, **asked)
+
+
+def may_connect(person: Person, connection: Connection) -> bool:
+    """Whether a person may connect an account of their own here: they are of its team, or were asked."""
+    return connection.individual and any(one.pk == person.pk for one in halves.expected_people(connection))
+
+
+def of_person(person: Person) -> list[tuple[Connection, Holding]]:
+    """The connections where a person has, or should have, an account of their own."""
+    rows = Connection.objects.filter(individual=True).filter(
+        Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
+    )
+    found = []
+    for one in halves.with_everything(rows.distinct().order_by("ref")):
+        mine = next((each for each in holdings(one) if each.person.pk == person.pk), None)
+        if mine is not None:
+            found.append((one, mine))
+    return found
+
+
+def share(by: Person, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:
+    """Let a connection have one shared account, or each person their own; and say which team it belongs to (``None``: stays, empty: none).
+
+    ``tests_as`` is the service account that tests use where each has their own (``None``: stays, empty: none).
+    Tokens that nothing would use any more are ended at the provider. Raises :class:`Problem`.
+    """
+    tests_as = connection.tests_as if tests_as is None else tests_as.strip()
+    if not individual:
+        tests_as = ""
+    if individual and connection.scheme != CODE:
+        raise wrong_fields({"individual": "Only where people sign in can each have an account of their own."})
+    owner = None
+    if team:
+        owner = Team.objects.filter(name=team).first()
+        if owner is None:
+            raise wrong_fields({"team": "There is no such team."})
+    if len(tests_as) > 200:
+        raise wrong_fields({"tests_as": "An account's name has 200 characters at most."})
+    if refused := refused_for_tests(connection, tests_as):
+        raise wrong_fields({"tests_as": refused})
+    revoked, seen = "none held", None
+    if individual != connection.individual:
+        revoked = tokens.revoke(connection)
+    elif tests_as != connection.tests_as:
+        revoked = tokens.revoke(connection, shared=True)
+    else:
+        seen = connection.version  # nothing was done at the provider that would have to be kept
+    with transaction.atomic():
+        connection = services.locked(connection)
+        check_unchanged(connection.version, seen)
+        if individual != connection.individual:
+            tokens.drop(connection)
+            connection.individual = individual
+            services.forget_health(connection)
+        elif tests_as != connection.tests_as:
+            TokenSet.objects.filter(connection=connection, person=None).delete()
+            services.forget_health(connection)
+        connection.tests_as = tests_as
+        if team is not None:
+            connection.team = owner
+        connection.version += 1
+        connection.changed_at, connection.changed_by = timezone.now(), by.username
+        connection.save()
+        said = [f"account: {'each their own' if individual else 'one, shared'}"] + ([f"team: {team or 'none'}"] if team is not None else [])
+        if individual:
+            said.append(f"tests: {f'as {tests_as}' if tests_as else 'sign in only'}")
+        write(by, "changed whose account it is", "connection", connection.ref,
+              {"id": connection.pk, "version": connection.version, "changes": said, "tokens revoked there": revoked})  # fmt: skip
+    return connection
+
+
+def refused_for_tests(connection: Connection, account: str) -> str:
+    """Why tests may not use this account, as far as it is known whose it is; empty: they may."""
+    if not account:
+        return ""
+    whose = who_has(connection, account)
+    if whose is None:
+        asked = Account.objects.filter(connection=connection).exclude(expected="").select_related("person")
+        whose = next((one.person for one in asked if not other_account(one.expected, account)), None)
+    return f"That is the account of {whose.shown_name}. Tests do nothing in a person's name." if whose else ""
+
+
+def who_has(connection: Connection, account: str, but: Person | None = None) -> Person | None:
+    """Who has connected this account as their own, as far as the provider told whose it is.
+
+    ``but`` is somebody who is not asked about.
+    """
+    held = TokenSet.objects.filter(connection=connection, person__isnull=False).exclude(account="")
+    if but is not None:
+        held = held.exclude(person=but)
+    same = (one for one in held.select_related("person") if not other_account(one.account, account))
+    return next((one.person for one in same), None)
+
+
+@transaction.atomic
+def ask(by: Person, connection: Connection, person: Person, expected: str) -> Account:
+    """Ask a person to connect an account of their own; ``expected`` is what it is called there, if that is known."""
+    if not connection.individual:
+        raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
+    if person.left is not None or not person.is_active:
+        raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
+    expected = expected.strip()
+    if connection.tests_as and expected and not other_account(connection.tests_as, expected):
+        raise wrong_fields({"expected": "That is the service account that tests use here, and no person's."})
+    account, _ = Account.objects.get_or_create(connection=connection, person=person)
+    account.expected = expected[:200] or account.expected
+    account.asked_at, account.asked_by = timezone.now(), by.shown_name
+    account.save()
+    _touch(connection)
+    write(by, "asked to connect", "connection", connection.ref, {"person": person.username, "expected": account.expected})
+    return account
+
+
+def disconnect(by: Person, connection: Connection, person: Person, forget: bool = False) -> str:
+    """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``: that they were asked, too. Answers whether they were
+    revoked there, in words."""
+    return _end(by, connection, person, "disconnected an account", "", forget)
+
+
+def end_tokens(by: Person, connection: Connection, person: Person | None, why: str) -> str:
+    """End the tokens that a connection holds, or those of one person, at the provider too where it lets us, and forget them. What needs no person gets new ones
+    by itself. Answers in words whether they were revoked there."""
+    if not TokenSet.objects.filter(connection=connection, person=person).exists():
+        raise Problem(409, "It holds no token.", "Nothing was to be ended.")
+    return _end(by, connection, person, "ended the tokens of", why)
+
+
+def _end(by: Person, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
+    revoked = tokens.revoke(connection, person.pk if person else None, shared=person is None)
+    with transaction.atomic():
+        TokenSet.objects.filter(connection=connection, person=person).delete()
+        if forget:
+            Account.objects.filter(connection=connection, person=person).delete()
+        _touch(connection)
+        about = {"person": person.username if person else "", "why": why, "tokens revoked there": revoked}
+        write(by, did, "connection", connection.ref, {key: value for key, value in about.items() if value})
+    return revoked
+
+
+def _touch(connection: Connection) -> None:
+    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
+
+
+@transaction.atomic
+def save_team(by: Person, name: str, usernames: list[str], team: Team | None = None) -> Team:
+    """Make a team, or change its name and its people."""
+    name = name.strip()
+    if not name:
+        raise wrong_fields({"name": "What is the team called?"})
+    if Team.objects.filter(name__iexact=name).exclude(pk=team.pk if team else 0).exists():
+        raise wrong_fields({"name": "A team of this name is there already."})
+    people = list(Person.objects.filter(username__in=usernames))
+    if unknown := sorted(set(usernames) - {one.username for one in people}):
+        raise wrong_fields({"people": f"Nobody has the login name {unknown[0]}."})
+    if team is None:
+        team = Team.objects.create(name=name[:120])
+    team.name = name[:120]
+    team.save()
+    team.people.set(people)
+    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
+    write(by, "changed", "team", team.name, {"people": sorted(one.username for one in people)})
+    return team
+
+
+@transaction.atomic
+def remove_team(by: Person, team: Team) -> None:
+    """Take a team away; its connections then belong to none."""
+    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
+    write(by, "took away", "team", team.name)
+    team.delete()

@@ -1,0 +1,246 @@
+"""Where what a connection holds is sent to, and the leave that somebody gives for a new place.
+
+Whoever can change an address could have every secret sent to a server of their own. So each secret and each token carries the origins that it was cleared for: those of
+the connection it was put in for. It goes nowhere else (:func:`road_of`, and the road itself looks again) until somebody clears the new place with a fresh code of
+their second factor and a reason, which the journal keeps as *revealed to*; or what is held is let go of.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import unquote
+
+from django.db import transaction
+from django.http import HttpRequest
+
+from neatlatch.core import destinations
+from neatlatch.core.evidence import CauseClass, Failure
+from neatlatch.core.schemes import KINDS, Scheme, lower
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import roads
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import factors
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire.road import ClientCertificate, Road, RoadError
+
+from .halves import provider_addresses, published
+
+# Addresses that are not the connection's own, but the application's: what is held is shown there only where that was cleared, and nothing stops without them.
+_ASIDE = ("revocation_endpoint", "introspection_endpoint")
+_LONGEST_REASON = 300
+
+
+@dataclass(frozen=True)
+class Leave:
+    """That what is held may go to a new place. ``reason`` is why; empty: it is let go of. Made by :func:`leave` alone, which has seen the second factor."""
+
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class Move:
+    """Something that a connection holds and that would go to places it was not cleared for. ``hint`` tells which of its kind."""
+
+    ref: str
+    what: str
+    hint: str
+    cleared: frozenset[str]
+    beyond: tuple[str, ...]
+    held: Credential | TokenSet
+
+    def __str__(self) -> str:
+        named = f"{self.what}{f' {self.hint}' if self.hint else ''} of {self.ref}"
+        return f"{named} goes to {destinations.said(self.cleared)} and would go to {destinations.said(self.beyond)}"
+
+
+def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
+    """The leave that a person gives with a change, ``None`` where they say nothing. Call it before the change's transaction. Raises :class:`Problem`."""
+    if let_go:
+        return Leave()
+    if not code.strip() and not reason.strip():
+        return None
+    if not reason.strip():
+        raise wrong_fields({"reason": "Say why it may go there. It stands in the journal."})
+    factors.check(by, code, for_stored=True)
+    return Leave(reason.strip()[:_LONGEST_REASON])
+
+
+def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
+    """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason`` (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
+
+    Any change that would send what is held to a new place may carry them. Raises :class:`Problem`.
+    """
+    given = {name: request.headers.get(f"Neatlatch-{name}", "") for name in ("Code", "Reason", "Held")}
+    if given["Held"] not in ("", "let-go"):
+        raise Problem(422, "It is not known what to do with what is held.", "Neatlatch-Held says let-go, or is left out.")
+    return leave(by, given["Code"], unquote(given["Reason"], errors="replace"), given["Held"] == "let-go")
+
+
+def _scheme(connection: Connection) -> Scheme:
+    return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+
+
+def of_place(place: Place, slots: dict[str, str] | None = None, client: Client | None = None) -> frozenset[str]:
+    """The origins of an application's own addresses in an environment: where a secret that it gave may go before anybody put it anywhere."""
+    aside = (published(place, client, key, slots) for key in _ASIDE)
+    return destinations.origins((*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside))
+
+
+def _aside(connection: Connection) -> frozenset[str]:
+    return destinations.origins(published(connection.place, connection.client, key, connection.slots) for key in _ASIDE)
+
+
+def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[str]:
+    return frozenset(held.sent_to) or of_place(connection.place, connection.slots, connection.client)
+
+
+def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
+    """What is held: its key, what it is, which of its kind, and the row."""
+    scheme = _scheme(connection)
+    for key, credential in connection.secrets().items():
+        value = scheme.value(key)
+        yield key, f"The {lower(value.label)}" if value else f"The {key}", credential.hint, credential
+    for one in connection.token_sets.all():
+        yield "", "The token", one.account, one
+
+
+def moves(connection: Connection) -> list[Move]:
+    """What is held and would go where it was not cleared for. The connection's secrets and tokens are read unless they were fetched before."""
+    scheme, found = _scheme(connection), []
+    for key, what, hint, held in _held(connection):
+        cleared = _cleared(connection, held)
+        if beyond := destinations.beyond(destinations.of_secret(scheme, key, connection.values), cleared):
+            found.append(Move(connection.ref, what, hint, cleared, beyond, held))
+    return found
+
+
+def unsettled(connection: Connection) -> list[Move]:
+    """:func:`moves` of a connection as it stands in the database. What nobody had put in anywhere before is from here on known to go where the application is."""
+    rows = Connection.objects.select_related("place__application", "place__environment", "client")
+    stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
+    found = moves(stands)
+    for *_, held in _held(stands):
+        if not held.sent_to and all(one.held is not held for one in found):
+            _send_to(held, _cleared(stands, held))
+    return found
+
+
+def settle(by: Person, connection: Connection, given: Leave | None) -> None:
+    """After a change of a connection, in its transaction: nothing that is held goes to a new place without leave. Raises :class:`Problem`, and nothing is saved."""
+    if not (found := unsettled(connection)):
+        return
+    if given is None:
+        raise asking(found)
+    if given.reason:
+        _clear(by, connection, found, given.reason)
+    else:
+        _let_go(by, connection, found)
+
+
+def asking(found: list[Move]) -> Problem:
+    """That leave is asked for: what would go where. Nothing was saved."""
+    words = ". ".join(str(one) for one in found[:3]) + (f". And {len(found) - 3} more" if len(found) > 3 else "")
+    return Problem(
+        409, "This would send what is held to another server.", f"{words}. Nothing was saved. Give a code of your second factor and say why, or let go of what is held.",
+        moves=[told(one) for one in found[:50]],
+    )  # fmt: skip
+
+
+def told(move: Move) -> dict[str, Any]:
+    """A move as the page wants it."""
+    return {
+        "ref": move.ref,
+        "what": move.what,
+        "hint": move.hint,
+        "goes_to": destinations.said(move.cleared),
+        "would_go_to": destinations.said(move.beyond),
+    }
+
+
+def _clear(by: Person, connection: Connection, found: list[Move], reason: str) -> None:
+    for one in found:
+        _send_to(one.held, one.cleared | set(one.beyond))
+    write(by, "revealed to", "connection", connection.ref,
+          {"places": sorted({place for one in found for place in one.beyond}), "what": [f"{one.what} {one.hint}".strip() for one in found][:50], "reason": reason,
+           "id": connection.pk})  # fmt: skip
+
+
+def _let_go(by: Person, connection: Connection, found: list[Move]) -> None:
+    for one in found:
+        if isinstance(one.held, TokenSet):
+            one.held.delete()
+        else:
+            HeldSecret.objects.filter(connection=connection, credential=one.held).delete()
+    write(by, "let go of what was held", "connection", connection.ref,
+          {"what": [f"{one.what} {one.hint}".strip() for one in found][:50], "would have gone to": sorted({place for one in found for place in one.beyond}),
+           "id": connection.pk})  # fmt: skip
+
+
+def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
+    held.sent_to = sorted(places)
+    held.save(update_fields=["sent_to"])
+
+
+def put_in_for(connection: Connection, key: str, credential: Credential) -> None:
+    """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it is cleared for where the connection sends it, and for whoever draws
+    the one before. Part of the surrounding transaction."""
+    own = destinations.of_secret(_scheme(connection), key, connection.values)
+    before = HeldSecret.objects.select_related("credential").filter(connection=connection, key=key).first()
+    credential.drawn_by = sorted({*credential.drawn_by, *(before.credential.drawn_by if before is not None else ())})
+    credential.sent_to = sorted({*credential.sent_to, *own, *_aside(connection)})
+    credential.save(update_fields=["drawn_by", "sent_to"])
+
+
+def of_tokens(connection: Connection) -> list[str]:
+    """What tokens that a connection is given now are cleared for."""
+    return sorted(destinations.of_secret(_scheme(connection), "", connection.values) | _aside(connection))
+
+
+def follow(new: Credential, old: Credential) -> None:
+    """A secret that takes another's place goes where that one does, and is drawn by whoever drew that. Part of the surrounding transaction."""
+    _send_to(new, {*new.sent_to, *old.sent_to})
+    new.drawn_by = sorted({*new.drawn_by, *old.drawn_by})
+    new.save(update_fields=["drawn_by"])
+
+
+def fix(place: Place) -> None:
+    """Before an application's addresses change: what it gave and nobody has put in anywhere yet stays cleared for the addresses it has now."""
+    Credential.objects.filter(client__place=place, sent_to=[]).exclude(fingerprint="").update(sent_to=sorted(of_place(place)))
+
+
+def check(connection: Connection) -> None:
+    """That all that is held may go where it would. Raises :class:`RoadError` that says what may not."""
+    if found := moves(connection):
+        says = f"{found[0]}. Clear it on the connection's page, or let go of what is held."
+        raise RoadError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
+
+
+def places(connection: Connection) -> frozenset[str]:
+    """Where a connection's requests with what it holds may go: its own addresses, and those aside that everything held was cleared for."""
+    scheme, held = _scheme(connection), list(_held(connection))
+    own: frozenset[str] = frozenset()
+    for key in {"", *(key for key, *_ in held)}:
+        own |= destinations.of_secret(scheme, key, connection.values)
+    aside = _aside(connection)
+    for key, _, _, one in held:
+        if "." not in key:
+            aside &= _cleared(connection, one)
+    return own | aside
+
+
+def road_of(connection: Connection, total: float, shows: ClientCertificate | None = None) -> Road:
+    """The road of a connection; ``total`` is the time limit of a call in seconds, ``shows`` the client certificate. Raises :class:`RoadError`."""
+    check(connection)
+    return roads.road(total, shows, places(connection))
+
+
+@transaction.atomic
+def clear(by: Person, connection: Connection, given: Leave | None) -> None:
+    """Clear where a connection sends what it holds, or let go of that, without any other change. Raises :class:`Problem`."""
+    settle(by, connection, given)

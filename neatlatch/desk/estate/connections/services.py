@@ -1,0 +1,524 @@
+"""Making and changing connections."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from hashlib import sha256
+from typing import Any
+
+from django.conf import settings
+from django.db import IntegrityError, transaction
+from django.db.models import F
+from django.utils import timezone
+
+from neatlatch.core import changes, health, profiles
+from neatlatch.core.certificates import facts, reading
+from neatlatch.core.formats import settings_out
+from neatlatch.core.intake.clean import clean, suspicions
+from neatlatch.core.pins import environment
+from neatlatch.core.profiles import Scheme, Value, fill_slots
+from neatlatch.core.schemes import KINDS, OAUTH2
+from neatlatch.core.scopes import malformed
+from neatlatch.desk.estate.credentials import ends as credential_ends
+from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import heavy, safe
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+from . import aside, destinations, tokens
+from .destinations import Leave
+from .halves import provider_addresses
+
+REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+# A change of these makes the tokens we hold belong to something else.
+IDENTITY = ("issuer", "token_endpoint", "client_id")
+
+
+@dataclass(frozen=True)
+class OpenedKey:
+    """A private key that was opened already, in PEM and not encrypted, with what was cleaned off it."""
+
+    text: str = field(repr=False)
+    notes: tuple[str, ...] = ()
+
+
+Pasted = str | OpenedKey
+
+
+def clean_values(scheme: Scheme, given: dict[str, str]) -> tuple[dict[str, str], dict[str, list[str]]]:
+    """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks wrong."""
+    values, notes = {}, {}
+    for value in scheme.all_values():
+        if value.secret or value.type == "scopes" or value.key not in given:
+            continue
+        cleaned = clean(str(given[value.key]))
+        values[value.key] = cleaned.value
+        if said := [*cleaned.notes, *(suspicions(cleaned.value) if value.type in ("text", "address", "host") else ())]:
+            notes[value.key] = said
+    return values, notes
+
+
+def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
+    """The slots of an application's addresses, cleaned; a field error for one whose pattern does not fit."""
+    slots = {}
+    for slot in place.application.read_profile().slots:
+        value = clean(str(given.get(slot.key, ""))).value
+        if value and slot.pattern and not re.fullmatch(slot.pattern, value):
+            raise wrong_fields({f"slot.{slot.key}": f"{slot.label} does not look right. {slot.help}"})
+        if value:
+            slots[slot.key] = value
+    return slots
+
+
+def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: str, slots: dict[str, str] | None = None) -> dict[str, str]:
+    """What can be filled in already: the provider's addresses and what its side says of us."""
+    known = {
+        "redirect_uri": redirect_uri,
+        "client_sign_in": "client_secret_basic",
+        "account": "",
+        **provider_addresses(place, slots or {}, client),
+    }
+    if client is not None:
+        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
+    known.setdefault("audience", known.get("token_endpoint", ""))
+    return {value.key: known.get(value.key, "") for value in scheme.all_values() if not value.secret and value.type != "scopes"}
+
+
+def _issued_to(client: Client) -> dict[str, str]:
+    """The chain of the certificate that the house issued with the newest key of a client."""
+    key = newest(client, "private_key")
+    return {"certificate": key.whole_chain} if key is not None and key.chain else {}
+
+
+def refused_client(place: Place, client: Client | None) -> str | None:
+    """Why a client may not be used in a place, if so."""
+    if client is not None and client.resource:
+        return "This is the application itself, and not a caller of it. Name another, or have one issued."
+    refused = environment.refuses(client.vendor_shared, place.environment.production) if client is not None else ""
+    return f"{refused} Register one of our own." if refused else None
+
+
+def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
+           pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
+    """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
+    with, if that is known here."""
+    profile = place.application.read_profile()
+    scheme = profile.scheme(scheme_key)
+    errors: dict[str, str] = {}
+    if not REF.fullmatch(ref):
+        errors["ref"] = "A reference name is small letters, digits and hyphens, like cargo-manifests."
+    elif Connection.objects.filter(ref=ref).exists():
+        errors["ref"] = "This reference name is taken."
+    if scheme is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    if client is not None and client.place.application_id != place.application_id:
+        errors["client"] = "This client belongs to another application."
+    elif (refused := refused_client(place, client)) is not None:
+        errors["client"] = refused
+    values, notes = clean_values(scheme, given)
+    filled = clean_slots(place, slots or {})
+    values = {key: fill_slots(value, filled) for key, value in values.items()}
+    errors |= profiles.check_values(scheme, values) | _wrong_scopes(scopes)
+    if errors:
+        raise wrong_fields(errors)
+    opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
+    with transaction.atomic():
+        connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), changed_at=timezone.now(),
+                                changed_by=by.username, slots=filled)  # fmt: skip
+        try:
+            connection.save(force_insert=True)
+        except IntegrityError as error:
+            raise wrong_fields({"ref": "This reference name is taken."}) from error
+        for value in scheme.secrets():
+            if value.key in opened:
+                said = _hold(by, connection, value, opened[value.key], secret_ends)
+                notes |= {value.key: said} if said else {}
+            elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
+                HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
+        _learn_end(connection)
+        destinations.settle(by, connection, leave)
+        write(
+            by,
+            "made",
+            "connection",
+            ref,
+            {"application": place.application.key, "environment": place.environment.name, "scheme": scheme_key},
+        )
+    return connection, notes
+
+
+@transaction.atomic
+def begin(by: Person, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
+    """A connection that is still being set up: values may be missing, and the pins say which."""
+    if not REF.fullmatch(ref):
+        raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
+    try:
+        with transaction.atomic():
+            connection = Connection.objects.create(
+                ref=ref, place=place, scheme=scheme.key, values=values, changed_at=timezone.now(), changed_by=by.username, paused=True
+            )
+    except IntegrityError as error:
+        raise wrong_fields({"ref": "This reference name is taken."}) from error
+    write(
+        by, "began", "connection", ref, {"application": place.application.key, "environment": place.environment.name, "scheme": scheme.key}
+    )
+    return connection
+
+
+def newest(client: Client, kind: str) -> Credential | None:
+    """The newest live secret of a kind that the provider's side holds, if it is known here."""
+    return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).exclude(fingerprint="").order_by("-issued").first()
+
+
+def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
+    bad = sorted(one for one in scopes if malformed(one))
+    return {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."} if bad else {}
+
+
+def _opened(scheme: Scheme, pasted: Mapping[str, Pasted]) -> dict[str, Pasted]:
+    """Open the private keys among pasted secrets: before any transaction, because it may take long. Raises a field error."""
+    return {key: _open(scheme.value(key), text) for key, text in pasted.items()}
+
+
+def _open(value: Value | None, pasted: Pasted) -> Pasted:
+    if value is None or value.type != "key" or isinstance(pasted, OpenedKey) or settings_out.read_reference(pasted) is not None:
+        return pasted
+    return OpenedKey(*check_key(pasted))
+
+
+def _hold(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
+    """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
+    credential, notes = _pasted(by, connection, value, pasted, ends)
+    HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
+    _tell_holders(credential)
+    return notes
+
+
+def _tell_holders(credential: Credential) -> None:
+    """Whoever holds the very same secret is told by it that it is used elsewhere too."""
+    others = Connection.objects.filter(held_secrets__credential__fingerprint=credential.fingerprint).values("pk")
+    Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
+
+
+def _pasted(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
+    """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side.
+
+    Whoever pastes it knows it, so it may go where the connection sends it; whoever names a reference may not know it.
+    """
+    client = connection.client
+    odd: tuple[str, ...] = ()
+    if isinstance(pasted, OpenedKey):
+        text, notes = pasted.text, pasted.notes
+    elif (named := settings_out.read_reference(pasted)) is not None:
+        held = HeldSecret.objects.select_related("credential", "connection").filter(connection__ref=named[0], key=named[1]).first()
+        if held is None or not held.credential.fingerprint:
+            raise wrong_fields({value.key: f"{named[0]} holds no {named[1]} that this could refer to."})
+        if held.connection.place_id != connection.place_id:
+            raise wrong_fields({value.key: f"{named[0]} stands elsewhere. A reference serves only within one application and environment."})
+        return held.credential, ["taken from the safe by its reference"]
+    elif value.type == "key":
+        raise Problem(409, "The scheme was changed meanwhile.", "Nothing was kept. Look at the connection, then put the key in again.")
+    else:
+        text, notes, odd = check_pasted(pasted, value.key)
+    # Pasted again is not a second secret: one entry for each value.
+    known = _known(connection, value.key, safe.fingerprint(text))
+    if known is not None:
+        destinations.put_in_for(connection, value.key, known)
+        return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
+    application = connection.place.application
+    names = [connection.values.get(key, "") for key in ("username", "account")]
+    names += [connection.ref, application.name, application.key]
+    credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key, names=names)
+    destinations.put_in_for(connection, value.key, credential)
+    return credential, [*notes, *odd, *_weak(credential)]
+
+
+def _weak(credential: Credential) -> list[str]:
+    return [credential.weak] if credential.weak else []
+
+
+def _known(connection: Connection, key: str, fingerprint: str) -> Credential | None:
+    """The secret that this very text is known as: of the connection's client, or what the connection holds under that key."""
+    if connection.client is not None:
+        return connection.client.credentials.filter(fingerprint=fingerprint, kind=key).first()
+    held = Credential.objects.filter(holders__connection=connection, holders__key=key, fingerprint=fingerprint).first()
+    return held if held is not None and held.lives else None
+
+
+def _end_again(by: Person, known: Credential, ends: Any) -> list[str]:
+    """The end that was said with a secret that is known already, noted; answers what to say of it. Without one, what was noted stays."""
+    if ends is None or known.ends == ends:
+        return []
+    if said := credential_ends.told_by(known):
+        return [f"its end stays as it was. {said}"]
+    if known.lives:
+        credential_ends.set_end(by, known, ends)
+    return []
+
+
+def _learn_end(connection: Connection) -> None:
+    """A private key is of use as long as its certificate is good: the credential ends when that does (RFC 5280 §4.1.2.5)."""
+    held = connection.held_secrets.select_related("credential").filter(key="private_key").first()
+    if held is None or not connection.values.get("certificate"):
+        return
+    try:
+        leaf = reading.read(connection.values["certificate"].encode("utf-8")).leaf()
+        told = facts.of_certificate(leaf) if leaf is not None else None
+    except (reading.Unreadable, ValueError):
+        return
+    if told is not None and told.key.spki_sha256 == held.credential.public_key:
+        Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
+
+
+def touched(connection: Connection, by: Person, leave: Leave | None = None) -> None:
+    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet, and nothing that is held goes to a new place without
+    leave. Raises :class:`Problem`."""
+    _learn_end(connection)
+    connection.version += 1
+    connection.changed_at, connection.changed_by = timezone.now(), by.username
+    forget_health(connection)
+    connection.save()
+    destinations.settle(by, connection, leave)
+
+
+# The columns that forget_health changes.
+HEALTH = ("state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes")
+
+
+def forget_health(connection: Connection) -> None:
+    """After a change on either side the past counts no more. Does not save."""
+    fresh = health.after_change(health.Health())
+    connection.state, connection.score, connection.same_failures, connection.last_class = (
+        fresh.state.value,
+        fresh.score,
+        fresh.same_failures,
+        "",
+    )
+    connection.failing, connection.failed_rung, connection.passes = "", "", 0
+
+
+def locked(connection: Connection) -> Connection:
+    """The connection as it stands now, in the surrounding transaction."""
+    return Connection.objects.select_for_update().select_related("place__application", "place__environment", "client").get(pk=connection.pk)
+
+
+def change(
+    by: Person,
+    connection: Connection,
+    given: dict[str, Any],
+    secrets: Mapping[str, Pasted] | None = None,
+    leave: Leave | None = None,
+    seen: int | None = None,
+) -> tuple[Connection, dict[str, list[str]]]:
+    """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
+
+    ``seen``: the version that the change was made on; ``None``: whatever stands. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
+    held to a new place. Raises :class:`Problem`.
+    """
+    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}), leave, seen)
+
+
+@transaction.atomic
+def _change(
+    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None, seen: int | None
+) -> tuple[Connection, dict[str, list[str]]]:
+    connection = locked(connection)
+    check_unchanged(connection.version, seen)
+    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    assert scheme is not None
+    values, notes = clean_values(scheme, given.get("values") or {})
+    wrong = {
+        key: text for key, text in profiles.check_values(scheme, {**connection.values, **values}).items() if key in values and values[key]
+    }
+    scopes = given.get("scopes")
+    wrong |= _wrong_scopes(scopes or [])
+    for key, least, most in (("pace", 0.01, 1000), ("time_limit", 1, 120)):
+        if given.get(key) is not None and not least <= given[key] <= most:
+            wrong[key] = f"Give a number from {least} to {most}."
+    if wrong:
+        raise wrong_fields(wrong)
+    before, stood = dict(connection.values), told(connection)
+    if given.get("slots") is not None:
+        connection.slots = clean_slots(connection.place, given["slots"])
+    connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
+    if scopes is not None:
+        ask_for_scopes(connection, scopes)
+    for key in ("pace", "time_limit", "paused", "work_in_rounds"):
+        if given.get(key) is not None:
+            setattr(connection, key, given[key])
+    put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
+    if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
+        tokens.drop(connection)
+    touched(connection, by, leave)
+    said = changes.in_words(stood, told(connection))
+    if said or not put:
+        write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
+    return connection, notes | {key: cleaned for key, cleaned in put.items() if cleaned}
+
+
+def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
+    """Request these scopes from now on. A token that was made before does not have the change."""
+    wanted = sorted(set(scopes))
+    if wanted != connection.scopes:
+        connection.scopes, connection.scopes_changed_at = wanted, timezone.now()
+
+
+def told(connection: Connection) -> dict[str, Any]:
+    """A connection's own settings as changes of it are told. A certificate is public, but too long to tell: only that it is another."""
+    values = {key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value for key, value in connection.values.items()}
+    return {**values, "scopes": connection.scopes, "slots": connection.slots, "pace": connection.pace, "time limit": connection.time_limit,
+            "left out of rounds": connection.paused, "real work in rounds": connection.work_in_rounds}  # fmt: skip
+
+
+def _scheme(connection: Connection) -> Scheme:
+    return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+
+
+def put_secret(
+    by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
+) -> tuple[Connection, list[str]]:
+    """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
+    return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key, leave)
+
+
+@transaction.atomic
+def _put_in(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
+    connection = locked(connection)
+    notes = _put_secret(by, connection, pasted, ends, key)
+    touched(connection, by, leave)
+    return connection, notes
+
+
+def _secret_value(scheme: Scheme, key: str) -> Value | None:
+    return scheme.value(key) if key else next(iter(scheme.secrets()), None)
+
+
+def _put_secret(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
+    """Hold a new secret, and write that down; the connection's new version is the caller's."""
+    value = _secret_value(_scheme(connection), key)
+    if value is None or not value.secret:
+        raise wrong_fields({"key": "There is no such secret in this way of being let in."})
+    notes = _hold(by, connection, value, pasted, ends)
+    hint = connection.held_secrets.select_related("credential").get(key=value.key).credential.hint
+    write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": hint, "cleaned": notes})
+    return notes
+
+
+def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:
+    """What is in a file that somebody gave. Raises a field error, under ``password`` where one is wanted, else under this name."""
+    try:
+        return heavy.run(reading.read, data, password)
+    except reading.Unreadable as error:
+        raise wrong_fields({"password" if error.needs_password else name: str(error)}) from error
+
+
+def put_certificate(by: Person, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
+    """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or PKCS#12. Answers what was read, in words."""
+    return _put_certificate(by, connection, read_certificate(data, password, "certificate"))
+
+
+@transaction.atomic
+def _put_certificate(by: Person, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
+    connection = locked(connection)
+    scheme = _scheme(connection)
+    if scheme.value("certificate") is None:
+        raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
+    leaf = found.leaf()
+    if leaf is None and not found.keys:
+        raise wrong_fields({"password" if found.locked else "certificate": "; ".join(found.notes) or "No certificate and no key is in it."})
+    notes = list(found.notes)
+    if leaf is not None:
+        connection.values = {**connection.values, "certificate": found.chain()}
+        told, others = facts.of_certificate(leaf), len(found.certificates) - 1
+        notes.append(f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with {others} more of its chain")
+    if found.keys:
+        credential = keep(reading.key_as_pem(found.keys[0]), client=connection.client, source="pasted", by=by.username, kind="private_key")
+        HeldSecret.objects.update_or_create(connection=connection, key="private_key", defaults={"credential": credential})
+        destinations.put_in_for(connection, "private_key", credential)
+        notes.append("its private key, sealed")
+    if connection.scheme in OAUTH2:
+        tokens.drop(connection)
+    touched(connection, by)
+    write(by, "put in a certificate", "connection", connection.ref, {"read": notes})
+    return connection, notes
+
+
+@transaction.atomic
+def choose_client(by: Person, connection: Connection, client: Client, leave: Leave | None = None) -> Connection:
+    """Name another client registration; what its side says of us is taken over, and the secrets that are known of it."""
+    connection = locked(connection)
+    if client.place.application_id != connection.place.application_id:
+        raise wrong_fields({"client": "This client belongs to another application."})
+    if (said := refused_client(connection.place, client)) is not None:
+        raise wrong_fields({"client": said})
+    scheme = _scheme(connection)
+    connection.client = client
+    known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
+    connection.values = {**connection.values, **{key: value for key, value in known.items() if scheme.value(key) is not None and value}}
+    for value in scheme.secrets():
+        held = newest(client, value.key)
+        if held is not None:
+            HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": held})
+        elif value.key == "client_secret":
+            HeldSecret.objects.filter(connection=connection, key=value.key).delete()
+    tokens.drop(connection)
+    touched(connection, by, leave)
+    write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
+    return connection
+
+
+@transaction.atomic
+def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Leave | None = None) -> Connection:
+    """Take another of the ways the application offers. Values that both have stay; secrets of the old way stay in the safe, unused."""
+    connection = locked(connection)
+    scheme = connection.place.application.read_profile().scheme(scheme_key)
+    if scheme is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    if scheme_key == connection.scheme:
+        return connection
+    filled = defaults(connection.place, scheme, connection.client, f"{settings.PUBLIC_URL}/return", connection.slots)
+    connection.values = filled | {key: value for key, value in connection.values.items() if key in filled and value}
+    before, connection.scheme = connection.scheme, scheme_key
+    if not any(value.type == "scopes" for value in scheme.values):
+        connection.scopes = []
+    HeldSecret.objects.filter(connection=connection).exclude(key__in=[one.key for one in scheme.secrets()]).delete()
+    tokens.drop(connection)
+    if (
+        connection.client is not None
+        and connection.client.scheme != scheme_key
+        and not (connection.client.scheme in OAUTH2 and scheme_key in OAUTH2)
+    ):
+        connection.client = None
+    touched(connection, by, leave)
+    write(by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key})
+    return connection
+
+
+def remove(by: Person, connection: Connection) -> None:
+    """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
+    revoked = tokens.revoke(connection)
+    aside.let_go(by, connection)
+    with transaction.atomic():
+        connection = locked(connection)
+        for held in connection.held_secrets.select_related("credential"):
+            _tell_holders(held.credential)
+        connection.samples.all().delete()
+        write(
+            by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name, "tokens revoked there": revoked}
+        )
+        connection.delete()
+
+
+@transaction.atomic
+def provider_changed(client: Client) -> None:
+    """The provider's half changed, so nobody has tried any of the client's connections since."""
+    for one in Connection.objects.select_for_update().filter(client=client):
+        forget_health(one)
+        one.save()

@@ -1,0 +1,230 @@
+"""Setting up: a connection begun with little, intake of whatever comes back, and carrying a set-up to the next environment."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import pins
+from neatlatch.core import setting_up as rules
+from neatlatch.core.health import State
+from neatlatch.core.intake import place as placing
+from neatlatch.core.intake import recognise as recognising
+from neatlatch.core.intake.found import Recognised, Refused
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme, Value
+from neatlatch.core.secret import hint
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common import heavy, safe
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+from . import halves, services
+from .destinations import Leave
+
+
+def begin(by: Person, place: Place, scheme_key: str, ref: str = "") -> Connection:
+    """Begin a connection with what can be filled in already; the pins say what is missing."""
+    scheme = place.application.read_profile().scheme(scheme_key)
+    if scheme is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    ref = ref.strip() or free_ref(place)
+    values = services.defaults(place, scheme, None, f"{settings.PUBLIC_URL}/return")
+    return services.begin(by, place, ref, scheme, values)
+
+
+def free_ref(place: Place) -> str:
+    """A reference name that is not taken: the application's, with the environment unless it is production."""
+    key, environment = place.application.key, place.environment
+    base = key if environment.production else f"{key}-{environment.key}"
+    taken = set(Connection.objects.filter(ref__startswith=base).values_list("ref", flat=True))
+    ref, number = base, 2
+    while ref in taken:
+        ref, number = f"{base}-{number}", number + 1
+    return ref
+
+
+def standing(connection: Connection) -> rules.SettingUp:
+    """Where the set-up stands. The connection must have been fetched with everything."""
+    now = timezone.now()
+    both = halves.halves(connection, now)
+    client, profile = connection.client, connection.place.application.read_profile()
+    steps = () if client is None or client.managed else clients.steps(client)
+    tokens = connection.tokens
+    facts = rules.Facts(
+        scheme=profile.scheme(connection.scheme) or KINDS[connection.scheme],
+        other_schemes=tuple(one.label for one in profile.schemes if one.key != connection.scheme),
+        client_named=client is not None,
+        client_words=_client_words(client),
+        steps=len(steps),
+        ticked=sum(one.key in client.ticks for one in steps) if client else 0,
+        users=tuple(one.name for one in connection.users.all()),
+        scopes=frozenset(connection.scopes),
+        signed_in_as=tokens.account if tokens else "",
+        signed_in=tokens is not None and connection.scheme == CODE,
+        state=State(connection.state),
+        tested=connection.tested_at is not None,
+        environments_left=left_out(connection),
+    )
+    return rules.work_out(facts, pins.work_out(both))
+
+
+def _client_words(client: Client | None) -> str:
+    if client is None:
+        return ""
+    if client.managed:
+        return f"{client.name}, managed by protocol"
+    return f"{client.name}, entered by hand"
+
+
+def left_out(connection: Connection) -> tuple[str, ...]:
+    """Environments of the firm in which the application has no connection: only one is set up and the other forgotten (common practice, no source)."""
+    used = set(Connection.objects.filter(place__application=connection.place.application).values_list("place__environment_id", flat=True))
+    return tuple(one.name for one in Environment.objects.all() if one.pk not in used)
+
+
+# Intake
+
+
+def recognised(data: bytes, password: str) -> Recognised:
+    """What was pasted or dropped, or a field error that says why it cannot be read."""
+    try:
+        return heavy.run(recognising.recognise, data, timezone.now(), password or None)
+    except Refused as error:
+        raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
+
+
+def wanted_of(scheme: Scheme, slots: tuple[Value, ...] = ()) -> tuple[Value, ...]:
+    """All values that a pasted thing could fill."""
+    return (*scheme.all_values(), *slots)
+
+
+def look(connection: Connection | None, data: bytes, password: str = "") -> dict[str, Any]:
+    """What was recognised, where each value would go, and what is left. Nothing is kept; secrets are answered as hints only."""
+    found = recognised(data, password)
+    answer: dict[str, Any] = {
+        "kind": found.kind, "says": found.says, "facts": [{"label": label, "value": value} for label, value in found.facts],
+        "placed": [], "open": [], "left": list(found.left), "known": _known(found),
+    }  # fmt: skip
+    if connection is None:
+        # A description is taken as a whole, by adding an application from it.
+        items = [] if found.kind == "description" else [item.name or "a value" for item in found.items]
+        answer["left"] = [*items, *found.left]
+        return answer
+    profile = connection.place.application.read_profile()
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    placement = placing.place(found, wanted_of(scheme, profile.slots))
+    answer["placed"] = [{"key": one.key, "label": one.label, "name": one.item.name, "notes": list(one.item.notes), "secret": one.secret,
+                         "shown": _shown(one.item.value, one.secret)} for one in placement.placed]  # fmt: skip
+    answer["open"] = [{"key": one.key, "label": one.label, "names": list(one.names)} for one in placement.open]
+    answer["left"] = list(placement.left)
+    return answer
+
+
+def _shown(value: str, secret: bool) -> str:
+    if secret:
+        return "a private key" if "-----BEGIN" in value else f"•••• ends {hint(value)}"
+    return value if len(value) <= 200 else f"{value[:120]} … ({len(value)} characters)"
+
+
+def _known(found: Recognised) -> list[str]:
+    """Where secrets in it are held already, found by keyed fingerprint: so that nobody wonders whether it is used anywhere else."""
+    prints = [safe.fingerprint(item.value) for item in found.items[:50] if len(item.value) >= 8]
+    rows = Credential.objects.filter(fingerprint__in=prints).prefetch_related("holders__connection")
+    return sorted({f"{one.hint} is held by {holder.connection.ref}" for one in rows for holder in one.holders.all()})
+
+
+def _note_id(connection: Connection, secret_id: str, secrets: Mapping[str, services.Pasted]) -> None:
+    """Note the ID that came with the one secret that was put in: pasted in its place some day, it is recognised."""
+    if secret_id and len(secrets) == 1:
+        held = connection.held_secrets.select_related("credential").get(key=next(iter(secrets))).credential
+        if not held.secret_id:
+            Credential.objects.filter(pk=held.pk).update(secret_id=secret_id[:200])
+
+
+def take(by: Person, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
+         choices: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
+    """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open; ``leave`` is what to
+    do where it would send what is held to a new place. Raises :class:`Problem`."""
+    found = recognised(data, password)
+    profile = connection.place.application.read_profile()
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    placement = placing.place(found, wanted_of(scheme, profile.slots))
+    by_name = {item.name or "the value": item for item in found.items}
+    values = {one.key: one.item for one in placement.placed if only is None or one.key in only}
+    for key, name in (choices or {}).items():
+        if name not in by_name or (scheme.value(key) is None and key not in {one.key for one in profile.slots}):
+            raise wrong_fields({"choices": "That value is not in what was pasted."})
+        values[key] = by_name[name]
+    if not values:
+        raise Problem(
+            422, "Nothing was taken.", "No value in it has a place here. Choose where it belongs, or paste it into the field itself."
+        )
+    notes: dict[str, list[str]] = {key: list(item.notes) for key, item in values.items() if item.notes}
+    plain, slots = {}, {}
+    secrets: dict[str, services.Pasted] = {}
+    for key, item in values.items():
+        value = scheme.value(key)
+        if value is None:
+            slots[key] = item.value
+        elif value.secret:
+            secrets[value.key] = services.OpenedKey(item.value, item.notes) if found.kind == "certificate" else item.value
+        elif value.type != "scopes":
+            plain[key] = item.value
+    change: dict[str, Any] = {"values": plain}
+    if slots:
+        change["slots"] = {**connection.slots, **slots}
+    if "scopes" in values:
+        change["scopes"] = values["scopes"].value.split()
+    with transaction.atomic():
+        connection, more = services.change(by, connection, change, secrets, leave)
+        _note_id(connection, placement.secret_id, secrets)
+        write(by, "took in", "connection", connection.ref, {"kind": found.kind, "values": sorted(values)})
+    return connection, {**more, **notes}
+
+
+# The next environment
+
+
+@transaction.atomic
+def copy(by: Person, connection: Connection, environment: str) -> tuple[Connection, dict[str, list[str]]]:
+    """Begin the same set-up in another environment: what can be carried over is; clients, secrets and sign-ins must be new."""
+    place = (
+        Place.objects.select_related("application", "environment")
+        .filter(application=connection.place.application, environment__key=environment)
+        .first()
+    )
+    if place is None:
+        raise wrong_fields({"environment": f"{connection.place.application.name} has no addresses there yet. Add it there first."})
+    if place.pk == connection.place_id:
+        raise wrong_fields({"environment": "That is where it stands already."})
+    profile = place.application.read_profile()
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    values = services.defaults(place, scheme, None, f"{settings.PUBLIC_URL}/return", connection.slots)
+    carried = ["scopes", "pace", "time limit", "users"]
+    for key in ("client_sign_in", "account", "redirect_uri"):
+        if key in values and connection.values.get(key):
+            values[key] = connection.values[key]
+            carried.append(value.label.lower() if (value := scheme.value(key)) else key)
+    made = services.begin(by, place, free_ref(place), scheme, values)
+    made.scopes, made.pace, made.time_limit = connection.scopes, connection.pace, connection.time_limit
+    made.slots = connection.slots
+    made.save()
+    for use in connection.users.select_related("user"):
+        users.use_connection(by, made, users.Given.of(use.user), use.operations)
+    if made.slots:
+        carried.append("slots")
+    new = ["client" if made.scheme in OAUTH2 else "account", *(one.label.lower() for one in scheme.secrets())]
+    if made.scheme == CODE:
+        new.append("sign-in")
+    write(by, "copied a set-up", "connection", made.ref, {"from": connection.ref, "carried": carried})
+    return made, {"carried": carried, "new": new}

@@ -1,0 +1,44 @@
+"""The end of a secret, where people have to say when it is."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from django.db import transaction
+from django.db.models import F
+
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+
+def told_by(credential: Credential) -> str:
+    """Return who else says when it ends, as a sentence; empty: people do."""
+    if credential.kind == "private_key":
+        return "It ends with its certificate (RFC 5280 §4.1.2.5)."
+    if credential.digest:
+        return "The house authority set its end when it was issued."
+    client = credential.client
+    if credential.source == "registered" and client is not None and client.managed:
+        return "The application said its end when it gave the secret (RFC 7591 §3.2.1)."
+    return ""
+
+
+@transaction.atomic
+def set_end(by: Person, credential: Credential, ends: datetime | None) -> Credential:
+    """Note when a secret ends (``None``: no end is known). Raises :class:`Problem`."""
+    credential = Credential.objects.select_for_update().select_related("client").defer("value").get(pk=credential.pk)
+    if said := told_by(credential):
+        raise Problem(409, "Its end is not set here.", said)
+    if not credential.lives:
+        raise Problem(409, "This secret lives no more.", "Its end changes nothing.")
+    if credential.ends != ends:
+        was, credential.ends = credential.ends, ends
+        credential.save(update_fields=["ends"])
+        held = Connection.objects.filter(held_secrets__credential=credential).values("pk")
+        Connection.objects.filter(pk__in=held).update(stamp=F("stamp") + 1)
+        about = {"id": credential.pk, "was": was and was.isoformat(), "ends": ends and ends.isoformat()}
+        write(by, "noted the end of", "credential", credential.hint, about)
+    return credential

@@ -1,0 +1,53 @@
+"""Things by the name, key or ID that an address holds. What is not there is a 404."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common.problems import not_found
+
+
+def find_application(key: str) -> Application:
+    """An application by its key."""
+    found = Application.objects.filter(key=key).first()
+    if found is None:
+        raise not_found("application")
+    return found
+
+
+def find_environment(key: str) -> Environment:
+    """An environment by its key."""
+    found = Environment.objects.filter(key=key).first()
+    if found is None:
+        raise not_found("environment")
+    return found
+
+
+def find_place(application: str, environment: str) -> Place:
+    """An application in one environment, by both keys."""
+    rows = Place.objects.select_related("application", "environment")
+    place = rows.filter(application__key=application, environment__key=environment).first()
+    if place is None:
+        raise not_found("environment of this application")
+    return place
+
+
+def find_client(identity: UUID) -> Client:
+    """A client by its ID."""
+    rows = Client.objects.select_related("place__application", "place__environment")
+    found = rows.filter(pk=identity).first()
+    if found is None:
+        raise not_found("client")
+    return found
+
+
+def find_connection(ref: str) -> Connection:
+    """A connection with everything, by its reference name."""
+    found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
+    if found is None:
+        raise not_found("connection")
+    return found

@@ -1,0 +1,206 @@
+"""Connections: the caller side, its tokens and its sign-ins."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.conf import settings
+from django.db import models
+
+from neatlatch.core.health import State
+from neatlatch.core.secret import Secret
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.people.models import Team
+
+
+class Connection(models.Model):
+    """One way from us into one application in one environment. ``values`` are the profile's, without secrets.
+
+    ``individual``: each person of the team (none: whoever was asked) connects an account of their own; else one account is shared.
+    ``tests_as`` is then the service account that tests use (empty: they sign in as a person and call nothing).
+    ``work_in_rounds``: rounds may do real work, where the environment permits that too.
+    ``failed_rung`` is where the last failure was, until a test that goes as far has passed; ``passes`` are those in a row since it was open.
+
+    ``stamp`` rises when something changes that its row in lists depends on and that is not part of it: its users, or who else holds its secret.
+    """
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    ref = models.SlugField(max_length=80, unique=True)
+    place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
+    client = models.ForeignKey(Client, null=True, on_delete=models.PROTECT, related_name="connections")
+    scheme = models.CharField(max_length=40)
+    values = models.JSONField(default=dict)
+    slots = models.JSONField(default=dict)
+    scopes = models.JSONField(default=list)
+    individual = models.BooleanField(default=False)
+    team = models.ForeignKey(Team, null=True, on_delete=models.SET_NULL, related_name="connections")
+    scopes_changed_at = models.DateTimeField(null=True)
+    pace = models.FloatField(default=10.0)
+    time_limit = models.FloatField(default=30.0)
+    paused = models.BooleanField(default=False)
+    tests_as = models.CharField(max_length=200, blank=True)
+    work_in_rounds = models.BooleanField(default=False)
+    stamp = models.PositiveIntegerField(default=0)
+    version = models.PositiveIntegerField(default=1)
+    changed_at = models.DateTimeField()
+    changed_by = models.CharField(max_length=150, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    state = models.CharField(max_length=12, choices=[(one.value, one.value) for one in State], default=State.NOT_PROVEN.value)
+    score = models.FloatField(default=0.0)
+    same_failures = models.PositiveSmallIntegerField(default=0)
+    last_class = models.CharField(max_length=20, blank=True)
+    failing = models.CharField(max_length=300, blank=True)
+    failed_rung = models.CharField(max_length=10, blank=True)
+    passes = models.PositiveSmallIntegerField(default=0)
+    proven_at = models.DateTimeField(null=True)
+    # When a test last showed that the client's own secret is taken, where people sign in.
+    secret_taken_at = models.DateTimeField(null=True)
+    tested_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["ref"]
+
+    # Secrets that are tried out in place of those held; never saved.
+    tried: dict[str, Credential] = {}
+
+    def secrets(self) -> dict[str, Credential]:
+        """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
+        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | self.tried
+
+    @property
+    def tokens(self) -> TokenSet | None:
+        """The tokens of the shared account; of an individual connection, those of one person, the freshest."""
+        sets = [one for one in self.token_sets.all() if (one.person_id is not None) == self.individual]
+        return max(sets, key=lambda one: one.signed_in_at, default=None)
+
+    @property
+    def tests_tokens(self) -> TokenSet | None:
+        """The tokens of the service account that tests use, where each person has their own."""
+        sets = [one for one in self.token_sets.all() if one.person_id is None]
+        return sets[0] if self.individual and self.tests_as and sets else None
+
+    @property
+    def credential(self) -> Credential | None:
+        """The secret that people mean by “the secret” of this connection: the first that was asked for."""
+        return next(iter(self.secrets().values()), None)
+
+
+class HeldSecret(models.Model):
+    """A secret of a connection's caller side. ``key`` is that of the profile's value: a connection may need several."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="held_secrets")
+    key = models.CharField(max_length=60)
+    credential = models.ForeignKey(Credential, on_delete=models.PROTECT, related_name="holders")
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="one_secret_for_a_value")]
+
+
+class Account(models.Model):
+    """A person who has been asked to connect an account of their own, or has. ``expected`` is what their account is called there, if anybody said."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="accounts")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="accounts")
+    expected = models.CharField(max_length=200, blank=True)
+    asked_at = models.DateTimeField(null=True)
+    asked_by = models.CharField(max_length=150, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "person"], name="one_account_of_a_person")]
+
+
+class TokenSet(models.Model):
+    """The tokens of a connection; ``person`` whose they are, where each has their own (none: those of the service account for tests). ``generation`` rises with each renewal; ``lease`` names who is
+    renewing now, and until when; ``sent_to`` are the origins that they were cleared for."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="token_sets")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="token_sets")
+    access = models.BinaryField()
+    refresh = models.BinaryField(null=True)
+    granted = models.JSONField(default=list)
+    sent_to = models.JSONField(default=list)
+    account = models.CharField(max_length=200, blank=True)
+    signed_in_at = models.DateTimeField()
+    obtained = models.DateTimeField()
+    ends = models.DateTimeField(null=True)
+    generation = models.PositiveIntegerField(default=1)
+    lease = models.CharField(max_length=64, blank=True)
+    lease_until = models.DateTimeField(null=True)
+    refused = models.CharField(max_length=300, blank=True)
+    # When the provider was last asked whether the refresh token lives.
+    asked_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "person"], name="one_token_set_of_a_person"),
+            models.UniqueConstraint(fields=["connection"], condition=models.Q(person=None), name="one_shared_token_set"),
+        ]
+
+    @property
+    def _place(self) -> str:
+        return f"token:{self.connection_id}" + (f":{self.person_id}" if self.person_id else "")
+
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"{self._place}:{field}"
+
+    def seal(self, access: str, refresh: str | None) -> None:
+        """Seal new tokens, without saving. Without a new refresh token the old one stays (RFC 6749 §6)."""
+        self.access = safe.seal(access, f"{self._place}:access")
+        if refresh is not None:
+            self.refresh = safe.seal(refresh, f"{self._place}:refresh")
+
+    def open_access(self) -> Secret:
+        """The access token."""
+        return safe.unseal(self.access, f"{self._place}:access")
+
+    def open_refresh(self) -> Secret:
+        """The refresh token; empty if there is none."""
+        return safe.unseal(self.refresh, f"{self._place}:refresh") if self.refresh else Secret("")
+
+
+class SetAside(models.Model):
+    """The tokens of a wrong account that signed in to a shared connection, until somebody chooses.
+
+    ``tokens`` is what the provider gave, sealed; ``sent_to`` are the origins that they were cleared for
+    then; ``chosen_at`` is when somebody chose what becomes of them, while that is being done.
+    """
+
+    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="set_aside")
+    tokens = models.BinaryField()
+    sent_to = models.JSONField(default=list)
+    account = models.CharField(max_length=200)
+    at = models.DateTimeField()
+    by = models.CharField(max_length=150)
+    chosen_at = models.DateTimeField(null=True)
+
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"set_aside:{self.connection_id}:{field}"
+
+
+class SignIn(models.Model):
+    """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed; ``for_tests``: as the service account for tests."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="sign_ins")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    state = models.CharField(max_length=64, unique=True)
+    verifier = models.BinaryField()
+    redirect_uri = models.CharField(max_length=500)
+    issuer = models.CharField(max_length=500)
+    back = models.CharField(max_length=300)
+    for_tests = models.BooleanField(default=False)
+    begun = models.DateTimeField(auto_now_add=True)
+    ended = models.DateTimeField(null=True)
+    outcome = models.CharField(max_length=20, blank=True)
+    says = models.CharField(max_length=600, blank=True)
+
+    def place_of(self, field: str) -> str:
+        """Where a field is sealed."""
+        return f"sign_in:{self.pk}:{field}"

@@ -1,0 +1,65 @@
+"""Users of connections: jobs, reports, scripts and agents, and what each calls."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.db import models
+
+from neatlatch.desk.estate.records.applications.models import Application, Environment
+from neatlatch.desk.estate.records.connections.models import Connection
+
+
+class User(models.Model):
+    """A job, report, script or agent in one environment. People who log in are people, not users.
+
+    ``windows`` are its change windows as people write them; ``notice_days`` how long before a change its owner wants to know; ``draws``: it takes its
+    request headers by reference name, and is not changed by hand.
+    """
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    name = models.CharField(max_length=120)
+    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="users")
+    kind = models.CharField(max_length=20, default="job")
+    owner = models.CharField(max_length=120, blank=True)
+    runs = models.CharField(max_length=60, blank=True)
+    windows = models.JSONField(default=list)
+    notice_days = models.PositiveSmallIntegerField(default=0)
+    draws = models.BooleanField(default=False)
+    version = models.PositiveIntegerField(default=1)
+    changed_at = models.DateTimeField()
+    changed_by = models.CharField(max_length=150, blank=True)
+
+    class Meta:
+        ordering = ["name", "environment__order"]
+        constraints = [models.UniqueConstraint(fields=["name", "environment"], name="one_user_of_a_name_in_an_environment")]
+
+
+class Use(models.Model):
+    """A user calls an application: the operations, how often each was seen, and the connection it takes (none: not set up, or not named)."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="uses")
+    application = models.ForeignKey(Application, on_delete=models.CASCADE, related_name="uses")
+    connection = models.ForeignKey(Connection, null=True, on_delete=models.SET_NULL, related_name="users")
+    operations = models.JSONField(default=list)
+    seen = models.JSONField(default=dict)
+    seen_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [
+            models.UniqueConstraint(fields=["user", "connection"], name="one_use_of_a_connection"),
+            models.UniqueConstraint(
+                fields=["user", "application"], condition=models.Q(connection=None), name="one_open_use_of_an_application"
+            ),
+        ]
+
+    @property
+    def name(self) -> str:
+        """The user's name."""
+        return self.user.name
+
+    @property
+    def owner(self) -> str:
+        """Whose the user is."""
+        return self.user.owner

@@ -1,0 +1,255 @@
+"""Noting who uses connections, with which operations, and what is wrong with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+from django.db import IntegrityError, transaction
+from django.db.models import F
+from django.utils import timezone
+
+from neatlatch.core import changes, seen_calls, uses, windows
+from neatlatch.core.health import State
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common.problems import check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+KINDS = ("job", "report", "script", "agent")
+
+
+@dataclass(frozen=True)
+class Given:
+    """What is said of a user. ``environment`` is its key."""
+
+    name: str
+    environment: str = ""
+    kind: str = "job"
+    owner: str = ""
+    runs: str = ""
+    windows: tuple[str, ...] = ()
+    notice_days: int = 0
+    draws: bool = False
+
+    @classmethod
+    def of(cls, user: User) -> Given:
+        """A user as it stands."""
+        return cls(user.name, user.environment.key, user.kind, user.owner, user.runs, tuple(user.windows), user.notice_days, user.draws)
+
+    def checked(self) -> Given:
+        """The same, tidied. Raises field errors."""
+        given = replace(self, name=self.name.strip(), owner=self.owner.strip(), runs=self.runs.strip(),
+                        windows=tuple(one.strip() for one in self.windows if one.strip()))  # fmt: skip
+        errors: dict[str, str] = {}
+        if not given.name:
+            errors["name"] = "What is it called?"
+        if given.kind not in KINDS:
+            errors["kind"] = f"A user is one of {', '.join(KINDS)}."
+        for line in given.windows:
+            try:
+                windows.read(line)
+            except windows.BadWindow as error:
+                errors["windows"] = str(error)
+        if not 0 <= given.notice_days <= 365:
+            errors["notice_days"] = "Give the days of notice as a number from 0 to 365."
+        for field, longest in (("name", 120), ("owner", 120), ("runs", 60)):
+            if len(getattr(given, field)) > longest:
+                errors[field] = f"More than {longest} characters are not kept."
+        if errors:
+            raise wrong_fields(errors)
+        return given
+
+
+def _put(user: User, given: Given) -> None:
+    user.name, user.kind, user.owner, user.runs = given.name, given.kind, given.owner, given.runs
+    user.windows, user.notice_days, user.draws = list(given.windows), given.notice_days, given.draws
+
+
+def _told(user: User) -> dict[str, Any]:
+    told = asdict(Given.of(user))
+    return {**told, "windows": list(told["windows"])}
+
+
+@transaction.atomic
+def add(by: Person, given: Given) -> User:
+    """Note a user."""
+    given = given.checked()
+    environment = applications.environment(given.environment)
+    user = User(environment=environment, changed_at=timezone.now(), changed_by=by.username)
+    _put(user, given)
+    try:
+        with transaction.atomic():
+            user.save(force_insert=True)
+    except IntegrityError as error:
+        raise wrong_fields({"name": f"A user of this name is noted in {environment.name} already."}) from error
+    write(by, "noted", "user", user.name, {"id": user.pk, "version": 1, "environment": environment.name})
+    return user
+
+
+@transaction.atomic
+def change(by: Person, user: User, said: dict[str, Any]) -> User:
+    """Change what is said of a user as it was read; what is ``None`` stays. Raises :class:`Problem` where somebody changed it meanwhile."""
+    seen = user.version
+    user = User.objects.select_for_update().select_related("environment").get(pk=user.pk)
+    check_unchanged(user.version, seen)
+    before = _told(user)
+    given = Given(**{**asdict(Given.of(user)), **{key: value for key, value in said.items() if value is not None}}).checked()
+    if given.environment != user.environment.key:
+        user.environment = applications.environment(given.environment)
+    _put(user, given)
+    user.version += 1
+    user.changed_at, user.changed_by = timezone.now(), by.username
+    try:
+        with transaction.atomic():
+            user.save()
+    except IntegrityError as error:
+        raise wrong_fields({"name": f"A user of this name is noted in {user.environment.name} already."}) from error
+    touch(user.uses.values_list("connection_id", flat=True))
+    write(by, "changed", "user", user.name, {"id": user.pk, "version": user.version, "changes": changes.in_words(before, _told(user))})
+    return user
+
+
+@transaction.atomic
+def remove(by: Person, user: User) -> None:
+    """It no longer exists."""
+    touch(user.uses.values_list("connection_id", flat=True))
+    write(by, "took away", "user", user.name, {"environment": user.environment.name})
+    user.delete()
+
+
+def touch(connections: Iterable[Any]) -> None:
+    """The rows of these connections in lists must be worked out anew."""
+    Connection.objects.filter(pk__in=[one for one in connections if one]).update(stamp=F("stamp") + 1)
+
+
+def _known(application: Application, operations: list[str]) -> list[str]:
+    profile = application.read_profile()
+    if unknown := [one for one in operations if profile.operation(one) is None]:
+        raise wrong_fields({"operations": f"{unknown[0]} is not an operation of {application.name}."})
+    return list(dict.fromkeys(operations))
+
+
+@transaction.atomic
+def use(by: Person, user: User, application: Application, connection: Connection | None, operations: list[str]) -> Use:
+    """A user calls an application, by a connection of it if one is named."""
+    if connection is not None and connection.place.application_id != application.pk:
+        raise wrong_fields({"connection": f"{connection.ref} is no connection into {application.name}."})
+    operations = _known(application, operations)
+    try:
+        with transaction.atomic():
+            made = Use.objects.create(user=user, application=application, connection=connection, operations=operations)
+    except IntegrityError as error:
+        raise wrong_fields({"connection": "This use is noted already."}) from error
+    touch([made.connection_id])
+    what = connection.ref if connection else application.key
+    write(by, "noted a user", "connection" if connection else "application", what, {"user": user.name, "operations": operations})
+    return made
+
+
+@transaction.atomic
+def use_connection(by: Person, connection: Connection, given: Given, operations: list[str]) -> Use:
+    """Note on a connection's page who uses it; a user of that name in the connection's environment is taken as the same one."""
+    environment = connection.place.environment
+    name = given.name.strip()
+    known = User.objects.select_related("environment").filter(name=name, environment=environment).first()
+    if known is not None and known.uses.filter(connection=connection).exists():
+        raise wrong_fields({"name": "A user of this name is noted already."})
+    _known(connection.place.application, operations)
+    user = known or add(by, replace(given, environment=environment.key))
+    return use(by, user, connection.place.application, connection, operations)
+
+
+@transaction.atomic
+def change_use(by: Person, found: Use, operations: list[str] | None, connection: Connection | None, named: bool) -> Use:
+    """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
+    found = Use.objects.select_for_update().select_related("user", "application", "connection").get(pk=found.pk)
+    before = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
+    touch([found.connection_id])
+    if operations is not None:
+        found.operations = _known(found.application, operations)
+    if named:
+        if connection is not None and connection.place.application_id != found.application_id:
+            raise wrong_fields({"connection": f"{connection.ref} is no connection into {found.application.name}."})
+        found.connection = connection
+    try:
+        with transaction.atomic():
+            found.save()
+    except IntegrityError as error:
+        raise wrong_fields({"connection": "This use is noted already."}) from error
+    touch([found.connection_id])
+    after = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
+    write(by, "changed a use", "user", found.user.name, {"application": found.application.key, "changes": changes.in_words(before, after)})
+    return found
+
+
+@transaction.atomic
+def stop_using(by: Person, found: Use) -> None:
+    """A user no longer uses a connection."""
+    touch([found.connection_id])
+    ref = found.connection.ref if found.connection else found.application.key
+    write(by, "took a user off", "connection" if found.connection else "application", ref, {"user": found.user.name})
+    found.delete()
+
+
+def seen(found: Use, text: str) -> seen_calls.Seen:
+    """What a log says that a user called of this application. Raises field errors. Nothing is kept."""
+    base = found.connection.values.get("api_base", "") if found.connection else ""
+    try:
+        return seen_calls.read(text, found.application.read_profile().operations, base)
+    except ValueError as error:
+        raise wrong_fields({"text": str(error)}) from error
+
+
+@transaction.atomic
+def take_seen(by: Person, found: Use, text: str, only_seen: bool) -> Use:
+    """Take the operations that a user was seen to call as its own, beside those noted or (``only_seen``) in their place."""
+    read = seen(found, text)
+    names = [name for name, _ in read.operations]
+    if not names:
+        raise wrong_fields({"text": "No call of this application's operations is in it."})
+    wanted = names if only_seen else list(dict.fromkeys((*found.operations, *names)))
+    found = change_use(by, found, wanted, None, named=False)
+    found.seen, found.seen_at = dict(read.operations), timezone.now()
+    found.save(update_fields=["seen", "seen_at"])
+    return found
+
+
+# Warnings
+
+
+def warnings(users: list[User]) -> dict[Any, tuple[uses.Warned, ...]]:
+    """What is wrong with the uses of each user, by its key. The users must have been fetched with :func:`with_uses`. One more query for all."""
+    applications_of = {use.application_id for user in users for use in user.uses.all()}
+    connections: dict[Any, list[Connection]] = {}
+    for one in Connection.objects.filter(place__application__in=applications_of).select_related("place"):
+        connections.setdefault(one.place.application_id, []).append(one)
+    return {user.pk: uses.warn(user.name, user.environment.name, [_used(user, one, connections.get(one.application_id, [])) for one in user.uses.all()])
+            for user in users}  # fmt: skip
+
+
+def _used(user: User, use: Use, connections: list[Connection]) -> uses.Used:
+    here = tuple(one.ref for one in connections if one.place.environment_id == user.environment_id)
+    elsewhere = tuple(one.ref for one in connections if one.place.environment_id != user.environment_id)
+    connection = use.connection
+    if connection is None:
+        return uses.Used(use.application.name, choices=here, elsewhere=elsewhere)
+    missing = _missing(connection)
+    return uses.Used(
+        use.application.name, connection.ref, connection.place.environment.name, State(connection.state), missing, here, elsewhere
+    )
+
+
+def _missing(connection: Connection) -> tuple[str, ...]:
+    """What a connection lacks before anybody can try it: values that its scheme requires."""
+    profile = connection.place.application.read_profile()
+    scheme = profile.scheme(connection.scheme)
+    if scheme is None:
+        return ("a way in",)
+    held = connection.secrets()
+    return tuple(one.label for one in scheme.all_values() if one.required and one.type != "scopes"
+                 and not (one.key in held if one.secret else connection.values.get(one.key)))  # fmt: skip

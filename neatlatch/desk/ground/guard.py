@@ -1,0 +1,123 @@
+"""Who may do what, versions of edited things, and creation that can be repeated."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+
+from neatlatch.desk.ground.common.models import Repeatable
+from neatlatch.desk.ground.common.problems import Problem, changed_meanwhile
+from neatlatch.desk.ground.journal.services import changes_since
+from neatlatch.desk.ground.people.models import Person, Role
+
+_MAY = {
+    "look": {Role.READER, Role.OPERATOR, Role.ADMINISTRATOR, Role.AUDITOR},
+    "test": {Role.OPERATOR, Role.ADMINISTRATOR},
+    "change": {Role.ADMINISTRATOR},
+    "read_journal": {Role.AUDITOR, Role.ADMINISTRATOR},
+}
+_WORDS = {"test": "test and sign in", "change": "register, change and hand over", "read_journal": "read the journal", "look": "look"}
+
+
+def may(person: Person, what: str) -> bool:
+    """Whether a person's role allows something (DOMAIN §17)."""
+    return person.is_active and person.role in _MAY[what]
+
+
+def need(request: HttpRequest, what: str) -> Person:
+    """The person asking, if their role allows it; else a 403 that says who may."""
+    person = request.user
+    assert isinstance(person, Person)
+    if not may(person, what):
+        who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
+        raise Problem(403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.")
+    return person
+
+
+# RFC 9110 §8.8.3; ours hold no comma.
+_TAG = re.compile(r'(W/)?"[\x21\x23-\x2b\x2d-\x7e]*"')
+
+
+def etag(version: int) -> str:
+    """The entity tag of a version (RFC 9110 §8.8.3)."""
+    return f'"{version}"'
+
+
+def check_version(request: HttpRequest, version: int, changed_by: str, what: tuple[str, Any]) -> None:
+    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110 §13.1.1, RFC 6585 §3), and tell what changed meanwhile.
+
+    ``what`` is the noun and the ID under which the journal knows the thing.
+    """
+    given = request.headers.get("If-Match")
+    if given is None:
+        raise Problem(428, "This edit does not say which version it was made on.", "Send If-Match with the ETag you were given.")
+    tags = [one.strip() for one in given.split(",")]
+    if any(one != "*" and not _TAG.fullmatch(one) for one in tags):
+        raise Problem(400, "If-Match holds no ETag.", f"Send it as it was given, quotation marks included, like {etag(version)}.")
+    if not {"*", etag(version)} & set(tags):
+        seen = tags[0].strip('"')
+        meanwhile = changes_since(*what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1)
+        told = " ".join(f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}." for one in meanwhile if one["changes"])
+        told = told or f"{changed_by or 'Somebody'} saved a newer version."
+        raise changed_meanwhile(version, told, meanwhile)
+
+
+def repeatable(
+    request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool = False
+) -> tuple[int, dict[str, Any]]:
+    """Create something once, however often the same request with the same ``Idempotency-Key`` comes.
+
+    The answer is kept with the key, so it must hold no secret. Another content under the same key is refused. ``alone``: nobody outside is called, so thing
+    and answer are written together, and a program that is killed leaves both or neither.
+    """
+    key = request.headers.get("Idempotency-Key", "")
+    if not key:
+        return create()
+    if alone:
+        with transaction.atomic():
+            return _claimed(request, given, key, create, alone)
+    return _claimed(request, given, key, create, alone)
+
+
+def _claimed(
+    request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool
+) -> tuple[int, dict[str, Any]]:
+    digest = hashlib.sha256(json.dumps([request.path, given], sort_keys=True, default=str).encode()).hexdigest()
+    person = request.user
+    assert isinstance(person, Person)
+    # Claimed first and answered later, because creating may mean calling a provider, and no lock is held while that lasts.
+    Repeatable.objects.filter(person=person, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)).delete()
+    claim, new = Repeatable.objects.get_or_create(person=person, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}})
+    if not new:
+        if claim.digest != digest:
+            raise Problem(422, "This Idempotency-Key was used for something else.", "Use a new key for a new thing.")
+        if claim.status == 0:
+            raise Problem(409, "This is being done already.", "Wait a moment, then look whether it is there.")
+        return claim.status, claim.answer
+    try:
+        status, answer = create()
+    except Exception:
+        if not alone:  # else it goes with everything else
+            claim.delete()
+        raise
+    claim.status, claim.answer = status, json.loads(json.dumps(answer, default=str))
+    claim.save(update_fields=["status", "answer"])
+    return status, answer
+
+
+def forget_old(now: datetime) -> int:
+    """Let go of answers that nobody asks for again after a week. Answers how many."""
+    return Repeatable.objects.filter(at__lt=now - timedelta(days=7)).delete()[0]
+
+
+def tagged(response: HttpResponse, version: int) -> None:
+    """Put the ETag on an answer."""
+    response["ETag"] = etag(version)

@@ -1,0 +1,28 @@
+"""What must be in order before desk or worker start."""
+
+from __future__ import annotations
+
+import sys
+
+from django.conf import settings
+from django.db import OperationalError
+
+from neatlatch.desk.ground.common.keyfile import check_is_own
+
+from . import won
+from .common import safe
+from .journal import services as journal
+
+
+def check_or_stop() -> None:
+    """End the program, in plain words, where the home is open to others, or the key file missing, damaged, open to others, or another's; then save what a program
+    before this one won and could not save, and look at the journal."""
+    try:
+        check_is_own(settings.HOME)
+        safe.check()
+    except (safe.BadKeyFile, safe.CannotOpen) as error:
+        sys.exit(f"Neat Latch does not start. {error}")
+    except OperationalError:
+        return  # there is no database yet; migrations make it
+    won.take_up(again=True)
+    journal.check_at_start()

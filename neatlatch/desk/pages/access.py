@@ -1,0 +1,324 @@
+"""Access rules: effective rights, rules that never decide, import and export, pushing and reading back."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import access
+from neatlatch.core.access import Book, formats
+from neatlatch.desk.estate.lookups import find_place
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.work.access import services
+from neatlatch.desk.work.access.models import RuleBook
+
+from .applications import EnvironmentOut, environment_out
+
+router = Router(tags=["access"])
+
+
+class RuleIO(Given):
+    """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix; ``origins`` the networks it holds for (none: anywhere)."""
+
+    effect: str
+    who: str
+    operation: str
+    resource: str = ""
+    match: str = "exact"
+    origins: list[str] = []
+
+
+class RuleOut(RuleIO):
+    """A rule with its sentence, and whether it ever decides anything."""
+
+    says: str
+    idle: bool
+
+
+class RightOut(Schema):
+    """A right: yes, some or no, the rules that decide it (by place), and from where it is allowed."""
+
+    verdict: str
+    rules: list[int]
+    allowed_from: list[str]
+
+
+class RightChangedOut(Schema):
+    """A right that becomes another."""
+
+    principal: str
+    operation: str
+    resource: str
+    before: str
+    after: str
+
+
+class RulesDifferenceOut(Schema):
+    """What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
+
+    ``unknown`` says why the rights were not worked out, where they were not.
+    """
+
+    nothing: bool
+    added: list[str]
+    gone: list[str]
+    groups: list[str]
+    reordered: bool
+    rights: list[RightChangedOut]
+    added_in_all: int
+    gone_in_all: int
+    rights_in_all: int
+    losing: int
+    gaining: int
+    unknown: str
+
+
+class AccessOut(Schema):
+    """The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not."""
+
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    derived: bool
+    resource_word: str
+    version: int
+    rules: list[RuleOut]
+    groups: dict[str, list[str]]
+    principals: list[str]
+    resources: list[str]
+    operations: list[str]
+    cells: list[list[list[RightOut]]]
+    changed_at: datetime | None
+    changed_by: str
+    read_at: datetime | None
+    pushed_at: datetime | None
+    there: RulesDifferenceOut | None
+    by_hand: RulesDifferenceOut | None
+    unknown: str
+
+
+class AccessRow(Schema):
+    """An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out."""
+
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    derived: bool
+    rules: int
+    idle: int | None
+    differs: bool
+
+
+class BookIn(Given):
+    """Rules and groups."""
+
+    rules: list[RuleIO]
+    groups: dict[str, list[str]] = {}
+
+
+class RulesTextIn(Given):
+    """Rules as a text."""
+
+    text: str
+    format: Literal["csv", "json"]
+
+
+class RulesPreviewOut(Schema):
+    """What the rules of a text would come to. Nothing is saved."""
+
+    difference: RulesDifferenceOut
+    rules: int
+    groups: int
+
+
+class DecisionIn(Given):
+    """A request to decide; ``address`` is where it comes from (empty: not known)."""
+
+    principal: str
+    operation: str
+    resource: str
+    address: str = ""
+
+
+class DecisionOut(Schema):
+    """The decision, and the rule that made it."""
+
+    allowed: bool
+    rule: int | None
+    says: str
+
+
+def _book(given: BookIn) -> dict[str, Any]:
+    return {"groups": given.groups, "rules": [{"effect": one.effect, "who": one.who, "operation": one.operation, "resource": one.resource,
+                                               "match": one.match, "from": one.origins} for one in given.rules]}  # fmt: skip
+
+
+def _rules(book: Book) -> list[dict[str, Any]]:
+    return [
+        {**{key: value for key, value in one.items() if key != "from"}, "origins": one["from"]} for one in formats.as_plain(book)["rules"]
+    ]
+
+
+def _difference(found: formats.Difference) -> dict[str, Any]:
+    rights = [
+        {"principal": one.principal, "operation": one.operation, "resource": one.resource, "before": one.before, "after": one.after}
+        for one in found.rights
+    ]
+    return {"nothing": found.nothing, "added": [one.says for one in found.added], "gone": [one.says for one in found.gone], "groups": list(found.groups),
+            "reordered": found.reordered, "rights": rights, "unknown": found.unknown, "added_in_all": found.counts.added, "gone_in_all": found.counts.gone, "rights_in_all": found.counts.rights, "losing": found.counts.losing, "gaining": found.counts.gaining}  # fmt: skip
+
+
+def shape(place: Place) -> dict[str, Any]:
+    """The rules and what follows from them."""
+    kept = services.book_of(place)
+    found = services.standing(place, kept)
+    at, there, pushed = services.rules_at(place), kept.book_there(), kept.book_pushed()
+    sayings = [one.says for one in found.book.rules]
+    return {
+        "application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
+        "derived": found.derived, "resource_word": at.resource if at else "path", "version": kept.version,
+        "rules": [{**plain, "says": says, "idle": number in found.idle} for number, (plain, says) in enumerate(zip(_rules(found.book), sayings, strict=True))],
+        "groups": {name: list(members) for name, members in found.book.groups.items()}, "principals": list(found.matrix.principals),
+        "resources": list(found.matrix.resources), "operations": list(found.matrix.operations),
+        "cells": [[[{"verdict": cell.verdict.value, "rules": list(cell.rules), "allowed_from": list(cell.allowed_from)} for cell in some] for some in row]
+                  for row in found.matrix.cells],
+        "changed_at": kept.changed_at if kept.version else None, "changed_by": kept.changed_by, "read_at": kept.read_at, "pushed_at": kept.pushed_at,
+        "there": _difference(services.difference(place, kept, found.book, there)) if there is not None and not found.derived else None,
+        "by_hand": _difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
+        "unknown": found.unknown,
+    }  # fmt: skip
+
+
+@router.get("/access-rules", response=list[AccessRow])
+def rows(request: HttpRequest) -> list[dict[str, Any]]:
+    """The applications whose rights are known: those with rules, and those with roles."""
+    guard.need(request, "look")
+    found: list[dict[str, Any]] = []
+    counted: list[tuple[dict[str, Any], tuple[Place, RuleBook, Book]]] = []
+    books = {one.place_id: one for one in RuleBook.objects.all()}
+    for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
+        profile = place.application.read_profile()
+        if profile.rules is None and not profile.roles:
+            continue
+        kept = books.get(place.pk) or RuleBook(place=place, version=0)
+        book, there, derived = services.book_now(place, kept), kept.book_there(), profile.rules is None
+        found.append({"application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
+                      "derived": derived, "rules": len(book.rules), "idle": 0, "differs": there is not None and not derived and there != book})  # fmt: skip
+        if not derived:
+            counted.append((found[-1], (place, kept, book)))
+    for (row, _), idle in zip(counted, services.count_idle([one for _, one in counted]), strict=True):
+        row["idle"] = idle
+    return found
+
+
+@router.get("/access-rules/{application}/{environment}", response=AccessOut)
+def rules(request: HttpRequest, response: HttpResponse, application: str, environment: str) -> dict[str, Any]:
+    """The rules of an application in an environment."""
+    guard.need(request, "look")
+    found = shape(find_place(application, environment))
+    guard.tagged(response, found["version"])
+    return found
+
+
+def _checked(request: HttpRequest, place: Place) -> RuleBook:
+    kept = services.book_of(place)
+    guard.check_version(request, kept.version, kept.changed_by, ("access rules", place.pk))
+    return kept
+
+
+@router.put("/access-rules/{application}/{environment}", response=AccessOut)
+def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> dict[str, Any]:
+    """Keep these rules in place of the ones that stand."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    services.save(by, _checked(request, place), services.from_plain(place, _book(given)))
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
+def preview(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
+    """What the rules of a text would come to. Nothing is saved."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    found = services.preview(place, services.book_of(place), given.text, given.format)
+    return {"difference": _difference(found.difference), "rules": found.rules, "groups": found.groups}
+
+
+@router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
+def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
+    """Keep the rules of a text in place of the ones that stand."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    services.save(by, _checked(request, place), services.out_of(place, given.text, given.format), "imported access rules")
+    return shape(place)
+
+
+@router.get("/access-rules/{application}/{environment}/exports")
+def export(request: HttpRequest, application: str, environment: str, format: Literal["csv", "json"] = "csv") -> HttpResponse:
+    """The rules as CSV or JSON."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    book = services.book_now(place)
+    text, kind = (formats.to_csv(book), "text/csv") if format == "csv" else (formats.to_json(book), "application/json")
+    answer = HttpResponse(text, content_type=f"{kind}; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{application}-{environment}-rules.{format}"'
+    return answer
+
+
+@router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
+def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> dict[str, Any]:
+    """Decide one request by our rules."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    book = services.book_now(place)
+    try:
+        found = access.Access(book).decide(given.principal.strip(), given.operation, given.resource.strip(), given.address.strip() or None)
+    except ValueError as error:
+        raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
+    verb = "may" if found.allowed else "may not"
+    why = found.why(book, bool(given.address.strip()))
+    return {"allowed": found.allowed, "rule": found.rule, "says": f"{given.principal} {verb} {given.operation} {given.resource}; {why}."}
+
+
+@router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
+def read_back(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+    """Read the rules that the application holds now."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    services.read_back(by, place)
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/pushes", response=AccessOut)
+def push(request: HttpRequest, application: str, environment: str, confirm: str = "") -> dict[str, Any]:
+    """Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    kept = services.book_of(place)
+    there = kept.book_there()
+    if there is not None:
+        told = services.difference(place, kept, there, kept.book())
+        if told.unknown and confirm != place.environment.name:
+            raise Problem(
+                422, "Which rights this takes away is not known.", f"{told.unknown} Type {place.environment.name} to push all the same."
+            )
+        if told.counts.losing and confirm != place.environment.name:
+            who = ", ".join(told.losers)
+            raise Problem(
+                422,
+                "This takes rights away.",
+                f"{told.counts.losing} {'right of' if told.counts.losing == 1 else 'rights of'} {who} {'stops' if told.counts.losing == 1 else 'stop'} at once. Type {place.environment.name} to confirm.",
+            )
+    services.push(by, place)
+    return shape(place)
+
+
+@router.post("/access-rules/{application}/{environment}/takings", response=AccessOut)
+def take_theirs(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+    """Take the rules that stand there as ours."""
+    by, place = guard.need(request, "change"), find_place(application, environment)
+    _checked(request, place)
+    services.take_theirs(by, place)
+    return shape(place)

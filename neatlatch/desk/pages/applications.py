@@ -1,0 +1,388 @@
+"""Applications and environments."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Count
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import filter_words, profiles
+from neatlatch.core.schemes import KINDS, Value
+from neatlatch.desk.estate.applications import services
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.lookups import find_application, find_place
+from neatlatch.desk.estate.records.applications.models import Application, Environment
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.given import Given
+
+router = Router(tags=["applications"])
+
+
+class EnvironmentOut(Schema):
+    """An environment."""
+
+    key: str
+    name: str
+    look: str
+    production: bool
+    wants_service_account: bool
+
+
+class PlaceOut(Schema):
+    """An application in one environment."""
+
+    environment: EnvironmentOut
+    issuer: str
+    authorization_endpoint: str
+    token_endpoint: str
+    api_base: str
+    more: dict[str, str]
+    metadata_address: str
+    registers: bool
+    house: bool
+    grants: list[str]
+    sign_in_methods: list[str]
+    read_at: datetime | None
+    clients: int
+    connections: int
+
+
+class ScopeIO(Given):
+    """A scope and its meaning."""
+
+    name: str
+    meaning: str = ""
+    kind: str = "read"
+    administrator: bool = False
+    implies: list[str] = []
+
+
+class OperationOut(Schema):
+    """An operation, and the alternatives of scopes that allow it."""
+
+    name: str
+    method: str
+    path: str
+    summary: str
+    alternatives: list[list[str]]
+
+
+class ValueOut(Schema):
+    """A value that a caller must give."""
+
+    key: str
+    label: str
+    type: str
+    help: str
+    where: str
+    required: bool
+    secret: bool
+    choices: list[str]
+    pattern: str
+    example: str
+
+
+class SchemeOut(Schema):
+    """A way of being let in."""
+
+    key: str
+    label: str
+    grant: str
+    values: list[ValueOut]
+    settings: dict[str, str]
+    switches: list[str]
+
+
+class ApplicationRow(Schema):
+    """An application in the list."""
+
+    key: str
+    name: str
+    purpose: str
+    owner: str
+    schemes: list[str]
+    scopes: int
+    environments: list[EnvironmentOut]
+    connections: int
+
+
+class VersionOut(Schema):
+    """An earlier profile of the application."""
+
+    number: int
+    by: str
+    at: datetime
+
+
+class MeaningOut(Schema):
+    """What a change of the profile means for one connection: a pin that would stand otherwise, or a request of a test that would be sent otherwise."""
+
+    ref: str
+    pin: str
+    before: str
+    after: str
+    sent: str
+    why: str
+
+
+class ProfilePreview(Schema):
+    """A profile as it would be: the forms it yields, and what it changes. Nothing is saved."""
+
+    schemes: list[SchemeOut]
+    slots: list[ValueOut]
+    meanings: list[MeaningOut]
+    says: str
+
+
+class ProfileIn(Given):
+    """A profile to try: plain values, or the same as YAML text."""
+
+    profile: dict[str, Any] | None = None
+    text: str = ""
+
+
+class ProfileText(Schema):
+    """A profile as YAML, for editing."""
+
+    text: str
+
+
+class ApplicationOut(Schema):
+    """An application in full."""
+
+    key: str
+    name: str
+    purpose: str
+    owner: str
+    version: int
+    places: list[PlaceOut]
+    schemes: list[SchemeOut]
+    scopes: list[ScopeIO]
+    operations: list[OperationOut]
+    probe: dict[str, Any] | None
+    limits: dict[str, int]
+    slots: list[ValueOut]
+    roles: list[ScopeIO]
+    roles_label: str
+    profile: dict[str, Any]
+    versions: list[VersionOut]
+    rules_kept: bool
+
+
+class ApplicationIn(Given):
+    """A new application, or one more environment of one: by its metadata address, its API description, or by hand.
+
+    ``description`` is the API description itself, where it is not published at an address.
+    """
+
+    name: str = ""
+    environment: str
+    purpose: str = ""
+    owner: str = ""
+    metadata_address: str = ""
+    description_address: str = ""
+    description: str | None = None
+    issuer: str = ""
+    authorization_endpoint: str = ""
+    token_endpoint: str = ""
+    api_base: str = ""
+    more: dict[str, str] = {}
+    scheme: str = ""
+    shipped: str = ""
+    profile: dict[str, Any] | None = None
+
+
+class ShippedOut(Schema):
+    """A profile that comes with Neat Latch."""
+
+    key: str
+    name: str
+    purpose: str
+    schemes: list[SchemeOut]
+    slots: list[ValueOut]
+
+
+class ApplicationChange(Given):
+    """What to change; absent: stays."""
+
+    purpose: str | None = None
+    owner: str | None = None
+    scopes: list[ScopeIO] | None = None
+    text: str | None = None
+    profile: dict[str, Any] | None = None
+
+
+def environment_out(one: Environment) -> dict[str, Any]:
+    """An environment as the page wants it."""
+    return {
+        "key": one.key,
+        "name": one.name,
+        "look": one.look,
+        "production": one.production,
+        "wants_service_account": one.wants_service_account,
+    }
+
+
+def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:
+    """A scheme as the page wants it."""
+    return {"key": scheme.key, "label": scheme.label, "grant": scheme.grant, "values": [value_out(one) for one in scheme.all_values()],
+            "settings": dict(scheme.settings), "switches": list(scheme.switches)}  # fmt: skip
+
+
+def value_out(one: Value) -> dict[str, Any]:
+    """A described value as the page wants it."""
+    return {"key": one.key, "label": one.label, "type": one.type, "help": one.help, "where": one.where, "required": one.required, "secret": one.secret,
+            "choices": list(one.choices), "pattern": one.pattern, "example": one.example}  # fmt: skip
+
+
+def _place_out(place: Any) -> dict[str, Any]:
+    published = place.read_metadata()
+    return {
+        "environment": environment_out(place.environment), "issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint,
+        "token_endpoint": place.token_endpoint, "api_base": place.api_base, "more": place.more, "metadata_address": place.metadata_address,
+        "registers": bool(place.published("registration_endpoint")), "house": place.house,
+        "grants": list(published.grant_types_supported) if published else [],
+        "sign_in_methods": list(published.token_endpoint_auth_methods_supported) if published else [], "read_at": place.read_at,
+        "clients": place.client_count, "connections": place.connection_count,
+    }  # fmt: skip
+
+
+def full(application: Application) -> dict[str, Any]:
+    """An application in full."""
+    profile = application.read_profile()
+    places = application.places.select_related("environment").annotate(
+        client_count=Count("clients", distinct=True), connection_count=Count("connections", distinct=True)
+    )
+    return {
+        "key": application.key, "name": application.name, "purpose": application.purpose, "owner": application.owner, "version": application.version,
+        "places": [_place_out(one) for one in places],
+        "schemes": [scheme_out(one) for one in profile.schemes],
+        "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.scopes],
+        "operations": [{"name": o.name, "method": o.method, "path": o.path, "summary": o.summary, "alternatives": [sorted(some) for some in o.alternatives]}
+                       for o in profile.operations],
+        "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}), "slots": [value_out(one) for one in profile.slots],
+        "roles": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.roles],
+        "roles_label": profile.roles_label, "profile": profiles.to_dict(profile),
+        "versions": [{"number": v.number, "by": v.by, "at": v.at} for v in application.versions.all()[:20]], "rules_kept": profile.rules is not None,
+    }  # fmt: skip
+
+
+@router.get("/environments", response=list[EnvironmentOut])
+def environments(request: HttpRequest) -> list[dict[str, Any]]:
+    """The environments of the firm, in order."""
+    guard.need(request, "look")
+    return [environment_out(one) for one in Environment.objects.all()]
+
+
+@router.get("/applications", response=list[ApplicationRow])
+def applications(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+    """All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
+    there are."""
+    guard.need(request, "look")
+    rows = Application.objects.annotate(connection_count=Count("places__connections")).prefetch_related("places__environment")
+    found = [
+        {"key": one.key, "name": one.name, "purpose": one.purpose, "owner": one.owner, "schemes": [s.label for s in one.read_profile().schemes],
+         "scopes": len(one.profile.get("scopes", [])), "environments": [environment_out(place.environment) for place in one.places.all()],
+         "connections": one.connection_count, "ways": " ".join(s.key for s in one.read_profile().schemes)}
+        for one in rows
+    ]  # fmt: skip
+    asked = filter_words.read(words, {"env": "env", "environment": "env", "owner": "owner", "scheme": "scheme"})
+    picked: dict[str, Callable[[dict[str, Any]], str]] = {
+        "env": lambda one: " ".join(each["key"] for each in one["environments"]), "owner": lambda one: one["owner"],
+        "scheme": lambda one: f"{one['ways']} {' '.join(one['schemes'])}",
+    }  # fmt: skip
+    return filtering.pick(found, asked, picked, lambda one: f"{one['name']} {one['key']} {one['purpose']} {one['owner']}")
+
+
+@router.post("/applications", response={201: ApplicationOut})
+def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]]:
+    """Add an application, or one more environment of it."""
+    by = guard.need(request, "change")
+
+    if given.shipped:
+        kept = shipped().get(given.shipped)
+        if kept is None:
+            raise problems.wrong_fields({"shipped": "There is no profile of this name."})
+        given.profile, given.name, given.purpose = kept["profile"], given.name.strip() or kept["name"], given.purpose or kept["purpose"]
+
+    description = services.Description(given.description_address.strip(), given.description or "")
+
+    def create() -> tuple[int, dict[str, Any]]:
+        if given.metadata_address.strip():
+            place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, description, given.api_base,
+                                               given.purpose, given.owner)  # fmt: skip
+        elif description:
+            place = services.add_from_description(
+                by, given.name, given.environment, description, given.api_base, given.purpose, given.owner
+            )
+        else:
+            values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}
+            place = services.add_by_hand(by, given.name, given.environment, values, given.profile, given.purpose, given.owner, given.scheme)
+        return 201, full(place.application)
+
+    return guard.repeatable(request, given.dict(), create)
+
+
+@router.get("/applications/{key}", response=ApplicationOut)
+def application(request: HttpRequest, response: HttpResponse, key: str) -> dict[str, Any]:
+    """An application."""
+    guard.need(request, "look")
+    found = find_application(key)
+    guard.tagged(response, found.version)
+    return full(found)
+
+
+@router.patch("/applications/{key}", response=ApplicationOut)
+def change(request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange) -> dict[str, Any]:
+    """Change what is known of an application."""
+    by = guard.need(request, "change")
+    found = find_application(key)
+    guard.check_version(request, found.version, found.changed_by, ("application", found.pk))
+    changed = services.change(by, found, given.dict())
+    guard.tagged(response, changed.version)
+    return full(changed)
+
+
+@router.get("/applications/{key}/profile-texts", response=ProfileText)
+def profile_text(request: HttpRequest, key: str, version: int | None = None) -> dict[str, Any]:
+    """The profile as YAML; ``version`` names an earlier one."""
+    guard.need(request, "look")
+    found = find_application(key)
+    kept = found.profile
+    if version is not None:
+        old = found.versions.filter(number=version).first() if 0 <= version < 2**31 else None
+        if old is None:
+            raise problems.not_found("version of this profile")
+        kept = old.profile
+    return {"text": services.as_yaml(profiles.from_dict(kept))}
+
+
+@router.get("/shipped-profiles", response=list[ShippedOut])
+def shipped_profiles(request: HttpRequest) -> list[dict[str, Any]]:
+    """The profiles that come with Neat Latch."""
+    guard.need(request, "look")
+    found = []
+    for key, kept in shipped().items():
+        profile = profiles.from_dict(kept["profile"])
+        found.append({"key": key, "name": kept["name"], "purpose": kept["purpose"], "schemes": [scheme_out(one) for one in profile.schemes],
+                      "slots": [value_out(one) for one in profile.slots]})  # fmt: skip
+    return found
+
+
+@router.get("/schemes", response=list[SchemeOut])
+def known_schemes(request: HttpRequest) -> list[dict[str, Any]]:
+    """The ways of being let in that are known here, with the values each wants."""
+    guard.need(request, "look")
+    return [scheme_out(one) for one in KINDS.values()]
+
+
+@router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)
+def read_again(request: HttpRequest, key: str, environment: str) -> dict[str, Any]:
+    """Read the published metadata again."""
+    by = guard.need(request, "change")
+    return full(services.read_again(by, find_place(key, environment)).application)

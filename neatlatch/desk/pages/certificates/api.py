@@ -1,0 +1,255 @@
+"""Certificates: explaining any, the house's own, and replacing an authority."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from datetime import datetime
+from typing import Any, get_args
+from uuid import UUID
+
+from cryptography.hazmat.primitives.serialization import Encoding
+from django.conf import settings
+from django.db import transaction
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+
+from neatlatch.core.certificates import explaining, path, replacing
+from neatlatch.core.certificates import reading as files
+from neatlatch.desk.authority.certificates import replacing as replacements
+from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import heavy, problems
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.pages.applications import environment_out
+
+from . import shapes
+from .shapes import (
+    CertificateAsked,
+    CertificateMade,
+    CertificateRevocation,
+    CertificateRow,
+    CertificateWhole,
+    HouseCertificates,
+    ReadingIn,
+    ReadingOut,
+    RenewalIn,
+    ServerAsked,
+    SwitchIn,
+    TrustIn,
+)
+
+router = Router(tags=["certificates"])
+LARGEST_FILE = 1024 * 1024
+
+
+# Explaining
+
+
+@router.post("/certificate-readings", response=ReadingOut)
+def read(request: HttpRequest, given: ReadingIn) -> dict[str, Any]:
+    """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept."""
+    guard.need(request, "look")
+    if len(given.text) + len(given.base64) > LARGEST_FILE:
+        raise wrong_fields({"text": "This is larger than any certificate with its chain."})
+    try:
+        data = base64.b64decode(given.base64, validate=True) if given.base64 else given.text.strip().encode("utf-8")
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"text": "The file did not arrive whole; choose it again."}) from error
+    if given.purpose not in get_args(path.Purpose):
+        raise wrong_fields({"purpose": "Choose server, client or any."})
+    trusted, at = _trusted(given.trust), given.at or timezone.now()
+    try:
+        told, locked = heavy.run(
+            explaining.explain_file, data, given.password or None, trusted, at, given.purpose, given.host.strip(), given.trust == "its-own"
+        )
+    except files.Unreadable as error:
+        raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
+    return shapes.reading(told, locked)
+
+
+def _trusted(trust: str) -> list[bytes]:
+    """The roots of a trust store by its name, in DER. Raises a field error."""
+    if trust in ("its-own", "none"):
+        return []
+    environment = Environment.objects.filter(key=trust).first()
+    if environment is None:
+        raise wrong_fields({"trust": "There is no such trust store."})
+    return [one.certificate().public_bytes(Encoding.DER) for one in services.trusted(environment)]
+
+
+# What the house issued
+
+
+def _rows(now: datetime, **picked: Any) -> list[tuple[Issued, dict[str, Any]]]:
+    """Certificates of the house with their rows, what ends soonest first. Four queries, however many there are."""
+    found = list(
+        Issued.objects.filter(credential__client__isnull=False, **picked)
+        .select_related(
+            "authority", "credential__client__place__application", "credential__client__place__environment", "credential__handover"
+        )
+        .defer("credential__value", "authority__private", "authority__revocations")
+        .prefetch_related("credential__holders__connection")
+        .order_by("not_after")
+    )
+    after = dict(
+        Issued.objects.filter(credential__replaces__in=[one.pk for one in found])
+        .values_list("credential__replaces_id", "pk")
+        .order_by("credential__issued")
+    )
+    return [(one, shapes.row(one, after.get(one.pk), now)) for one in found]
+
+
+@router.get("/certificates", response=list[CertificateRow])
+def certificates(request: HttpRequest, environment: str = "") -> list[dict[str, Any]]:
+    """The certificates that the house issued, what ends soonest first."""
+    guard.need(request, "look")
+    picked = {"authority__environment__key": environment} if environment else {}
+    return [row for _, row in _rows(timezone.now(), **picked)]
+
+
+def _find(identity: UUID) -> Issued:
+    found = (
+        Issued.objects.select_related("authority__root", "authority__environment", "credential__client__place__application")
+        .filter(pk=identity, credential__client__isnull=False)
+        .first()
+    )
+    if found is None:
+        raise problems.not_found("certificate")
+    return found
+
+
+def _whole(identity: UUID) -> dict[str, Any]:
+    now, one = timezone.now(), _find(identity)
+    row = _rows(now, pk=identity)[0][1]
+    root = one.authority.root
+    assert root is not None
+    anchors = [root.certificate()]
+    verdict = path.judge(one.certificate(), [one.authority.certificate()], anchors, now)
+    handover = getattr(one.credential, "handover", None)
+    replaced = one.credential.replaces_id
+    return row | {
+        "chain": shapes.chain(explaining.as_chain(verdict, anchors)), "pem": one.chain(), "handover": handover.pk if handover and row["waits"] else None,
+        "replaces": replaced if Issued.objects.filter(pk=replaced).exists() else None, "why": one.credential.why,
+    }  # fmt: skip
+
+
+@router.get("/certificates/{identity}", response=CertificateWhole)
+def certificate(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """One certificate with its chain."""
+    guard.need(request, "look")
+    return _whole(identity)
+
+
+def _asked(given: CertificateAsked, profile: str) -> services.Asked:
+    names = tuple(one.strip() for one in given.names if one.strip())
+    return services.Asked(profile, given.common_name.strip(), names, given.days, given.request, given.key_kind)
+
+
+def _made(issued: Issued, handover: Any) -> tuple[int, dict[str, Any]]:
+    return 201, {"id": issued.pk, "handover": handover.pk if handover else None, "pem": issued.chain()}
+
+
+@router.post("/clients/{identity}/certificates", response={201: CertificateMade})
+def issue(request: HttpRequest, identity: UUID, given: CertificateAsked) -> tuple[int, dict[str, Any]]:
+    """Issue a certificate to a client."""
+    by = guard.need(request, "change")
+    return guard.repeatable(
+        request, given.dict(), lambda: _made(*services.issue(by, find_client(identity), _asked(given, "client"))), alone=True
+    )
+
+
+@router.post("/server-certificates", response={201: CertificateMade})
+def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, dict[str, Any]]:
+    """Issue a certificate to an application's own servers."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+
+    def create() -> tuple[int, dict[str, Any]]:
+        with transaction.atomic():
+            return _made(*services.issue(by, services.server(by, place), _asked(given, "server")))
+
+    return guard.repeatable(request, given.dict(), create, alone=True)
+
+
+@router.post("/certificates/{identity}/renewals", response={201: CertificateMade})
+def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, dict[str, Any]]:
+    """Make another for the same holder, with the same names and a new key. The old one lives on."""
+    by = guard.need(request, "change")
+    return guard.repeatable(
+        request, given.dict(), lambda: _made(*services.renew(by, _find(identity), given.request, given.days)), alone=True
+    )
+
+
+@router.post("/certificates/{identity}/revocations", response=CertificateWhole)
+def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -> dict[str, Any]:
+    """Revoke it, with a reason."""
+    services.revoke(guard.need(request, "change"), _find(identity), given.reason, given.why)
+    return _whole(identity)
+
+
+# The authorities
+
+
+def _house(environment: Environment) -> dict[str, Any]:
+    at = replacements.situation(environment)
+    rows = []
+    for root in Authority.objects.filter(environment=environment, root=None).order_by("made"):
+        issuing = Authority.objects.select_related("environment").filter(root=root).get()
+        anchors = [root.certificate()]
+        judged = explaining.as_chain(path.judge(issuing.certificate(), [], anchors, timezone.now()), anchors)
+        alive = sum(one.under == str(root.pk) for one in at.leaves) if at else 0
+        rows.append(shapes.authority(root, issuing, alive, judged))
+    replaces = at is not None and bool(at.new)
+    first = next((one for one in rows if at is not None and str(one["id"]) == at.old), None)
+    return {
+        "environment": environment_out(environment), "trust_address": f"{settings.PUBLIC_URL}/house/{environment.key}/trust.pem", "authorities": rows,
+        "steps": [shapes.step(one) for one in replacing.order(at)] if at else [],
+        "moved_by": replacing.moved_by(at, first["ends"]) if at and replaces and first else None,
+    }  # fmt: skip
+
+
+@router.get("/certificate-authorities", response=list[HouseCertificates])
+def authorities(request: HttpRequest) -> list[dict[str, Any]]:
+    """The certificate authority of each environment, and where its replacement stands."""
+    guard.need(request, "look")
+    return [_house(one) for one in Environment.objects.all()]
+
+
+@router.post("/certificate-authorities/{environment}/replacements", response={201: HouseCertificates})
+def make(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
+    """Make the authority that is to follow."""
+    found = find_environment(environment)
+    replacements.make(guard.need(request, "change"), found)
+    return 201, _house(found)
+
+
+@router.put("/certificate-authorities/{root}/trust", response=HouseCertificates)
+def trust(request: HttpRequest, root: UUID, given: TrustIn) -> dict[str, Any]:
+    """Note that a receiver trusts a root, or no longer."""
+    by = guard.need(request, "change")
+    found = Authority.objects.select_related("environment").filter(pk=root, root=None).first()
+    if found is None:
+        raise problems.not_found("authority")
+    replacements.note_trust(by, found, given.receiver, given.trusts)
+    return _house(found.environment)
+
+
+@router.post("/certificate-authorities/{environment}/switches", response=HouseCertificates)
+def switch(request: HttpRequest, environment: str, given: SwitchIn) -> dict[str, Any]:
+    """Issue below the new authority, or below the old one again."""
+    found = find_environment(environment)
+    replacements.switch(guard.need(request, "change"), found, given.new)
+    return _house(found)
+
+
+@router.post("/certificate-authorities/{environment}/retirements", response=HouseCertificates)
+def retire(request: HttpRequest, environment: str) -> dict[str, Any]:
+    """Retire the old authority."""
+    found = find_environment(environment)
+    replacements.retire(guard.need(request, "change"), found)
+    return _house(found)

@@ -1,0 +1,293 @@
+"""What the API says of certificates."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from ninja import Schema
+
+from neatlatch.core.certificates import explaining, facts
+from neatlatch.core.certificates.replacing import Step
+from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.pages.applications import EnvironmentOut
+
+
+class ChainLinkOut(Schema):
+    """One certificate of a chain. ``broken``: why the chain is not good, where it is this one's fault."""
+
+    role: str
+    subject: str
+    issuer: str
+    serial: str
+    not_before: datetime
+    not_after: datetime
+    sha256: str
+    sha1: str
+    x5t_s256: str
+    key: str
+    signature: str
+    names: list[str]
+    purposes: list[str] | None
+    ends_first: bool
+    trusted: bool
+    broken: str
+
+
+class CertificateChain(Schema):
+    """A chain from the leaf upwards. ``ends``: the earliest end in it."""
+
+    verdict: str
+    says: str
+    ends: datetime | None
+    links: list[ChainLinkOut]
+
+
+class SigningRequestOut(Schema):
+    """A signing request, explained."""
+
+    subject: str
+    names: list[str]
+    key: str
+    holds: bool
+
+
+class RevokedOut(Schema):
+    """An entry of a revocation list."""
+
+    serial: str
+    at: datetime
+    reason: str
+
+
+class RevocationsOut(Schema):
+    """A revocation list, explained."""
+
+    issuer: str
+    number: int | None
+    this_update: datetime
+    next_update: datetime | None
+    count: int
+    revoked: list[RevokedOut]
+
+
+class ReadingIn(Given):
+    """What is to be explained: text in PEM, or any form in base64. ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted."""
+
+    text: str = ""
+    base64: str = ""
+    password: str = ""
+    trust: str = "its-own"
+    purpose: str = "any"
+    host: str = ""
+    at: Moment | None = None
+
+
+class ReadingOut(Schema):
+    """A file, explained. Nothing of it is kept."""
+
+    chain: CertificateChain | None
+    others: list[str]
+    key: str
+    key_fits: bool | None
+    requests: list[SigningRequestOut]
+    lists: list[RevocationsOut]
+    notes: list[str]
+    friendly_name: str
+    locked: bool
+
+
+class CertificateRow(Schema):
+    """A certificate that the house issued. ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet."""
+
+    id: UUID
+    common_name: str
+    names: list[str]
+    profile: str
+    client: str
+    client_key: UUID
+    application: str
+    application_key: str
+    environment: str
+    serial: str
+    hint: str
+    state: str
+    issued: datetime
+    ends: datetime
+    authority: str
+    by_request: bool
+    waits: bool
+    revoked: datetime | None
+    reason: str
+    replaced_by: UUID | None
+    connections: list[str]
+
+
+class CertificateWhole(CertificateRow):
+    """One certificate of the house with its chain."""
+
+    chain: CertificateChain
+    pem: str
+    handover: UUID | None
+    replaces: UUID | None
+    why: str
+
+
+class ItemOut(Schema):
+    """One receiver or one certificate that a step is about."""
+
+    key: str
+    name: str
+    done: bool
+    says: str
+
+
+class StepOutline(Schema):
+    """A step of replacing an authority."""
+
+    key: str
+    title: str
+    why: str
+    state: str
+    waits_for: str
+    items: list[ItemOut]
+
+
+class AuthorityRow(Schema):
+    """A root, and the authority that issues below it."""
+
+    id: UUID
+    name: str
+    issuing: str
+    state: str
+    ends: datetime
+    alive: int
+    list_address: str
+    chain: CertificateChain
+
+
+class HouseCertificates(Schema):
+    """The certificate authority of an environment."""
+
+    environment: EnvironmentOut
+    trust_address: str
+    authorities: list[AuthorityRow]
+    steps: list[StepOutline]
+    moved_by: datetime | None
+
+
+class CertificateAsked(Given):
+    """What is to be issued: by a signing request, or with a key that the house makes."""
+
+    common_name: str = ""
+    names: list[str] = []
+    days: int = 0
+    request: str = ""
+    key_kind: str = "EC"
+
+
+class ServerAsked(CertificateAsked):
+    """A certificate for an application's own servers."""
+
+    application: str
+    environment: str
+
+
+class RenewalIn(Given):
+    """A renewal: with a new request where its holder makes the key."""
+
+    request: str = ""
+    days: int = 0
+
+
+class CertificateRevocation(Given):
+    """Why it is revoked: one of the standard's reasons, and words for the journal."""
+
+    reason: str
+    why: str = ""
+
+
+class CertificateMade(Schema):
+    """A certificate that was issued, and where its key is handed over; none: its holder has it."""
+
+    id: UUID
+    handover: UUID | None
+    pem: str
+
+
+class SwitchIn(Given):
+    """Whether the new authority issues."""
+
+    new: bool
+
+
+class TrustIn(Given):
+    """Whether a receiver trusts a root."""
+
+    receiver: str
+    trusts: bool
+
+
+def link(one: explaining.Link) -> dict[str, Any]:
+    """A certificate of a chain."""
+    told = one.facts
+    return {"role": one.role, "subject": told.subject, "issuer": told.issuer, "serial": told.serial_hex, "not_before": told.not_before, "not_after": told.not_after,
+            "sha256": told.sha256, "sha1": told.sha1, "x5t_s256": told.x5t_s256, "key": told.key.words, "signature": told.signature_hash or told.signature_oid,
+            "names": [*told.dns_names, *told.ip_addresses, *told.uris], "purposes": None if told.purposes is None else list(told.purposes),
+            "ends_first": one.ends_first, "trusted": one.trusted, "broken": one.broken}  # fmt: skip
+
+
+def chain(one: explaining.Chain) -> dict[str, Any]:
+    """A chain."""
+    return {"verdict": one.verdict, "says": one.says, "ends": one.ends, "links": [link(each) for each in one.links]}
+
+
+def reading(one: explaining.Explained, locked: bool) -> dict[str, Any]:
+    """A file, explained."""
+    return {
+        "chain": chain(one.chain) if one.chain else None, "others": [each.subject for each in one.others], "key": one.key.words if one.key else "",
+        "key_fits": one.key_fits, "notes": list(one.notes), "friendly_name": one.friendly_name, "locked": locked,
+        "requests": [{"subject": each.subject, "names": list(each.dns_names), "key": each.key.words, "holds": each.signature_valid} for each in one.requests],
+        "lists": [_list(each) for each in one.lists],
+    }  # fmt: skip
+
+
+def _list(one: facts.ListFacts) -> dict[str, Any]:
+    return {"issuer": one.issuer, "number": one.number, "this_update": one.this_update, "next_update": one.next_update, "count": len(one.revoked),
+            "revoked": [{"serial": each.serial_hex, "at": each.at, "reason": each.reason} for each in one.revoked[:200]]}  # fmt: skip
+
+
+def _waits(credential: Credential) -> bool:
+    """Whether its key waits for being handed over."""
+    handover = getattr(credential, "handover", None)
+    return handover is not None and handover.shown is None and handover.closed is None and credential.lives
+
+
+def row(one: Issued, replaced_by: UUID | None, now: datetime) -> dict[str, Any]:
+    """A certificate for the list."""
+    credential, client = one.credential, one.credential.client
+    assert client is not None
+    ends = min(one.not_after, one.authority.not_after)
+    return {
+        "id": one.pk, "common_name": one.common_name, "names": one.names, "profile": one.profile, "client": client.name, "client_key": client.pk,
+        "application": client.place.application.name, "application_key": client.place.application.key, "environment": client.place.environment.name,
+        "serial": one.serial, "hint": credential.hint, "state": "revoked" if one.revoked else "ended" if ends <= now else "lives", "issued": credential.issued,
+        "ends": ends, "authority": one.authority.name, "by_request": one.by_request, "waits": _waits(credential), "revoked": one.revoked, "reason": one.reason, "replaced_by": replaced_by,
+        "connections": sorted({held.connection.ref for held in credential.holders.all()}),
+    }  # fmt: skip
+
+
+def step(one: Step) -> dict[str, Any]:
+    """A step of a replacement."""
+    return {"key": one.key, "title": one.title, "why": one.why, "state": one.state, "waits_for": one.waits_for,
+            "items": [{"key": each.key, "name": each.name, "done": each.done, "says": each.says} for each in one.items]}  # fmt: skip
+
+
+def authority(root: Authority, issuing: Authority, alive: int, judged: explaining.Chain) -> dict[str, Any]:
+    """A root with what issues below it."""
+    return {"id": root.pk, "name": root.name, "issuing": issuing.name, "state": root.state, "ends": min(root.not_after, issuing.not_after), "alive": alive,
+            "list_address": services.address_of(issuing, "crl"), "chain": chain(judged)}  # fmt: skip

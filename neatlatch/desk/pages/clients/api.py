@@ -1,0 +1,347 @@
+"""Client registrations: the provider side."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.db.models import Prefetch
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import redirects
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, KINDS, Scheme, Value
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate.clients import services
+from neatlatch.desk.estate.connections.services import provider_changed
+from neatlatch.desk.estate.credentials import ends
+from neatlatch.desk.estate.lookups import find_client, find_place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.pages.applications import EnvironmentOut, ValueOut, environment_out, value_out
+
+router = Router(tags=["clients"])
+
+
+class ClientIn(Given):
+    """A client to register. ``by_house``: issued by the house authority; ``by_protocol``: let the application register it (RFC 7591); else its steps by hand
+    are listed. ``ends``: when the first secret of the house ends. ``request``: a signing request, where the house issues a certificate for its key."""
+
+    application: str
+    environment: str
+    name: str
+    contacts: list[str] = []
+    public: bool = False
+    redirect_uris: list[str] = []
+    grants: list[str] = ["authorization_code", "refresh_token"]
+    scopes: list[str] = []
+    sign_in_method: str = "client_secret_basic"
+    by_protocol: bool = True
+    by_house: bool = False
+    ends: Moment | None = None
+    vendor_shared: bool = False
+    scheme: str = ""
+    request: str = ""
+
+
+class NoteIn(Given):
+    """What the application's own screens show of us; absent: stays."""
+
+    name: str | None = None
+    facts: dict[str, str] | None = None
+    account: str | None = None
+    account_kind: str | None = None
+    rights: list[str] | None = None
+    switches: list[str] | None = None
+    allow_list: list[str] | None = None
+    vendor_shared: bool | None = None
+
+
+class ClientChange(Given):
+    """What to change; absent: stays."""
+
+    name: str | None = None
+    contacts: list[str] | None = None
+    redirect_uris: list[str] | None = None
+    grants: list[str] | None = None
+    scopes: list[str] | None = None
+
+
+class SecretOut(Schema):
+    """A secret as it may be known."""
+
+    id: UUID
+    kind: str
+    hint: str
+    state: str
+    issued: datetime
+    ends: datetime | None
+    # Whether people note its end here.
+    may_end: bool
+
+
+class StepOut(Schema):
+    """A numbered act in the application's own screens."""
+
+    key: str
+    says: str
+    copy_text: str
+    done: bool
+
+
+class LintOut(Schema):
+    """Something wrong with a redirect URI."""
+
+    code: str
+    says: str
+    grave: bool
+    source: str
+
+
+class ClientOut(Schema):
+    """A client in full. ``resource``: it is the application itself, and not a caller."""
+
+    id: UUID
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    name: str
+    contacts: list[str]
+    public: bool
+    client_id: str
+    redirect_uris: list[str]
+    grants: list[str]
+    scopes: list[str]
+    sign_in_method: str
+    consents: dict[str, dict[str, str]]
+    managed: bool
+    house: bool
+    resource: bool
+    state: str
+    vendor_shared: bool
+    scheme: str
+    facts: dict[str, str]
+    wanted_facts: list[ValueOut]
+    account: str
+    account_kind: str
+    rights: list[str]
+    switches: list[str]
+    wanted_switches: list[str]
+    allow_list: list[str]
+    roles: list[str]
+    roles_label: str
+    version: int
+    changed_at: datetime
+    changed_by: str
+    secrets: list[SecretOut]
+    steps: list[StepOut]
+    connections: list[str]
+    handover: UUID | None = None
+    notes: list[str] = []
+
+
+class Tick(Given):
+    """A step, ticked off or not."""
+
+    key: str
+    done: bool
+
+
+class ClientIdIn(Given):
+    """The client ID that the application gave."""
+
+    client_id: str
+
+
+class ConsentIn(Given):
+    """An administrator's consent to a scope."""
+
+    scope: str
+    given: bool = True
+
+
+class UriIn(Given):
+    """A redirect URI to look at."""
+
+    uri: str
+
+
+def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
+    """A client in full."""
+    credentials, profile = client.credentials.all(), client.place.application.read_profile()
+    scheme = profile.scheme(client.scheme) or KINDS[client.scheme]
+    open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
+    waiting = open_handovers[0].pk if open_handovers else None
+    return {
+        "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
+        "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
+        "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
+        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "house": client.house, "resource": client.resource, "state": client.state,
+        "vendor_shared": client.vendor_shared, "scheme": client.scheme, "facts": client.facts, "wanted_facts": [value_out(one) for one in _facts(scheme)],
+        "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
+        "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
+        "roles_label": profile.roles_label, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
+        "secrets": [{"id": c.pk, "kind": c.kind, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends, "may_end": not ends.told_by(c)} for c in credentials],
+        "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
+        "connections": [one.ref for one in client.connections.all()], "handover": handover or waiting, "notes": list(notes),
+    }  # fmt: skip
+
+
+def lint_out(one: redirects.Lint) -> dict[str, Any]:
+    """What is wrong with a redirect URI, as the page wants it."""
+    return {"code": one.code, "says": one.says, "grave": one.grave, "source": one.source}
+
+
+def _facts(scheme: Scheme) -> list[Value]:
+    """What the provider's side can tell of us, beside an OAuth client's registration."""
+    found = list(scheme.identities())
+    if scheme.value("certificate") is not None:
+        found.append(
+            Value("thumbprint", "Thumbprint they hold", "text", "SHA-256 of the certificate that they know us by.", required=False)
+        )
+    if scheme.value("audience") is not None:
+        found.append(
+            Value(
+                "audience",
+                "Audience they want",
+                "text",
+                "What the assertion must be for; empty: their token endpoint or issuer.",
+                required=False,
+            )
+        )
+    return found
+
+
+@router.get("/clients", response=list[ClientOut])
+def clients(request: HttpRequest, application: str) -> list[dict[str, Any]]:
+    """The clients of an application, by environment and name. Three queries, however many there are."""
+    guard.need(request, "look")
+    rows = (
+        Client.objects.select_related("place__application", "place__environment")
+        .prefetch_related(
+            Prefetch("credentials", Credential.objects.defer("value").select_related("handover")),
+            Prefetch("connections", Connection.objects.only("ref", "client_id")),
+        )
+        .order_by("place__environment__order", "name")
+    )
+    return [shape(one) for one in rows.filter(place__application__key=application)]
+
+
+@router.post("/clients", response={201: ClientOut})
+def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]]:
+    """Register a client, or begin its record by hand."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+    fields = ClientMetadata(given.name.strip(), tuple(one.strip() for one in given.contacts if one.strip()), given.public,
+                            tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
+
+    def create() -> tuple[int, dict[str, Any]]:
+        if given.by_house and given.scheme == CERTIFICATE:
+            client, _, made = certificates.register(
+                by, place, given.name, certificates.Asked("client", request=given.request), contacts=fields.contacts
+            )
+            return 201, shape(client, str(made.pk) if made else None)
+        if given.by_house:
+            client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
+            return 201, shape(client, str(made.pk) if made else None)
+        if given.scheme and given.scheme not in (CODE, CLIENT):
+            return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
+        if given.by_protocol:
+            client, handover = services.register(by, place, fields)
+            return 201, shape(client, handover)
+        return 201, shape(services.prepare(by, place, fields, given.vendor_shared))
+
+    return guard.repeatable(request, given.dict(), create, alone=given.by_house)
+
+
+@router.get("/clients/{identity}", response=ClientOut)
+def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+    """A client."""
+    guard.need(request, "look")
+    found = find_client(identity)
+    guard.tagged(response, found.version)
+    return shape(found)
+
+
+@router.post("/clients/{identity}/notes", response=ClientOut)
+def note(request: HttpRequest, identity: UUID, given: NoteIn) -> dict[str, Any]:
+    """Note what the application's own screens show of us: names, account, rights, switches, allow-list."""
+    changed = services.note(guard.need(request, "change"), find_client(identity), given.dict())
+    provider_changed(changed)
+    return shape(find_client(identity))
+
+
+@router.patch("/clients/{identity}", response=ClientOut)
+def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> dict[str, Any]:
+    """Change a client: at the application too, where it is managed by protocol."""
+    by = guard.need(request, "change")
+    found = find_client(identity)
+    guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
+
+    def edit(fields: ClientMetadata) -> ClientMetadata:
+        return replace(
+            fields,
+            name=fields.name if given.name is None else given.name,
+            contacts=fields.contacts if given.contacts is None else tuple(given.contacts),
+            redirect_uris=fields.redirect_uris if given.redirect_uris is None else tuple(given.redirect_uris),
+            grants=fields.grants if given.grants is None else tuple(given.grants),
+            scopes=fields.scopes if given.scopes is None else frozenset(given.scopes),
+        )
+
+    changed = services.change(by, found, edit)
+    provider_changed(changed)
+    guard.tagged(response, changed.version)
+    return shape(changed)
+
+
+@router.delete("/clients/{identity}", response={204: None})
+def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
+    """Remove a client that no connection uses."""
+    services.remove(guard.need(request, "change"), find_client(identity))
+    return 204, None
+
+
+@router.post("/clients/{identity}/readings", response=ClientOut)
+def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Read a managed client as the application holds it now."""
+    by, found = guard.need(request, "change"), find_client(identity)
+    read = services.read_back(by, found)
+    if read.version != found.version:
+        provider_changed(read)
+    return shape(read)
+
+
+@router.post("/clients/{identity}/ticks", response=ClientOut)
+def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
+    """Tick a step off."""
+    return shape(services.tick(guard.need(request, "change"), find_client(identity), given.key, given.done))
+
+
+@router.post("/clients/{identity}/client-ids", response=ClientOut)
+def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
+    """Enter the client ID that the application gave."""
+    found, notes = services.enter_client_id(guard.need(request, "change"), find_client(identity), given.client_id)
+    provider_changed(found)
+    return shape(found, notes=notes)
+
+
+@router.post("/clients/{identity}/consents", response=ClientOut)
+def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
+    """Note an administrator's consent, or that it was withdrawn."""
+    changed = services.note_consent(guard.need(request, "change"), find_client(identity), given.scope, given.given)
+    provider_changed(changed)
+    return shape(changed)
+
+
+@router.post("/redirect-uris/lint", response=list[LintOut])
+def lint(request: HttpRequest, given: UriIn) -> list[dict[str, Any]]:
+    """What is wrong with a redirect URI, as one types it."""
+    guard.need(request, "look")
+    return [lint_out(one) for one in redirects.lint(given.uri)]

@@ -1,0 +1,217 @@
+"""The bench of redirect URIs: all of a client against all of its callers', trying any, and changing them."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from django.db.models import Prefetch
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.core import redirects
+from neatlatch.core.redirect_bench import Bench, Effect
+from neatlatch.core.schemes import CODE
+from neatlatch.desk.estate.clients import services
+from neatlatch.desk.estate.connections.services import provider_changed
+from neatlatch.desk.estate.lookups import find_client
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.connections.shapes import PieceOut
+from neatlatch.desk.work import benches
+
+from .api import ClientOut, LintOut, StepOut, UriIn, lint_out, shape
+
+router = Router(tags=["benches"])
+
+
+class UriDifferenceOut(Schema):
+    """One way in which two URIs differ."""
+
+    piece: str
+    says: str
+
+
+class AnswerOut(Schema):
+    """A provider's answer to a redirect URI."""
+
+    match: bool
+    reason_code: str
+    reason: str
+    nearest: str | None
+    alike: bool
+    differences: list[UriDifferenceOut]
+    warnings: list[str]
+    provider_marked: list[PieceOut]
+    caller_marked: list[PieceOut]
+
+
+class CallerUriOut(AnswerOut):
+    """What a connection sends, and the provider's answer."""
+
+    ref: str
+    uri: str
+    users: list[str]
+    signed_in: bool
+
+
+class RegisteredOut(Schema):
+    """A URI that the provider holds."""
+
+    uri: str
+    used_by: list[str]
+    lint: list[LintOut]
+
+
+class UriBenchOut(Schema):
+    """All redirect URIs of a client against all of its callers'."""
+
+    client: UUID
+    name: str
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    managed: bool
+    version: int
+    registered: list[RegisteredOut]
+    callers: list[CallerUriOut]
+    planned: list[str] | None
+    acts: list[StepOut]
+
+
+class UriRow(Schema):
+    """A client in the list of redirect URIs."""
+
+    client: UUID
+    name: str
+    client_id: str
+    application_name: str
+    environment: EnvironmentOut
+    managed: bool
+    registered: int
+    callers: int
+    matched: int
+    near_misses: int
+    unused: int
+    faulty: int
+    planned: bool
+
+
+class UrisIn(Given):
+    """The redirect URIs that a client shall have (null: leave a planned change)."""
+
+    redirect_uris: list[str] | None
+
+
+class EffectOut(Schema):
+    """What a change does to a connection."""
+
+    ref: str
+    stops: bool
+    says: str
+    users: list[str]
+
+
+class TrialOut(AnswerOut):
+    """A trial of any URI, with what is wrong with it in itself."""
+
+    lint: list[LintOut]
+
+
+def _answer(found: redirects.Match, marked: Any) -> dict[str, Any]:
+    return {
+        "match": found.match, "reason_code": found.reason_code, "reason": found.reason, "nearest": found.nearest, "alike": found.alike,
+        "differences": [{"piece": one.piece, "says": one.says} for one in found.differences], "warnings": list(found.warnings),
+        "provider_marked": [{"text": one.text, "same": one.same} for one in marked.provider] if marked else [],
+        "caller_marked": [{"text": one.text, "same": one.same} for one in marked.caller] if marked else [],
+    }  # fmt: skip
+
+
+def _effects(found: tuple[Effect, ...]) -> list[dict[str, Any]]:
+    return [{"ref": one.ref, "stops": one.stops, "says": one.says, "users": list(one.users)} for one in found]
+
+
+def _unused(client: Client, bench: Bench) -> int:
+    """Return how many registered URIs nobody sends, where it is seen here who sends any."""
+    if client.house and not bench.callers:
+        return 0
+    return sum(not one.used_by for one in bench.registered)
+
+
+@router.get("/redirect-uris", response=list[UriRow])
+def redirect_uri_list(request: HttpRequest) -> list[dict[str, Any]]:
+    """All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are."""
+    guard.need(request, "look")
+    rows = (
+        Client.objects.filter(scheme=CODE, resource=False)
+        .exclude(state="asking")
+        .select_related("place__application", "place__environment")
+        .prefetch_related(Prefetch("connections", Connection.objects.prefetch_related("token_sets", "users__user")))
+        .order_by("place__application__name", "place__environment__order", "name")
+    )
+    found = []
+    for one in rows:
+        bench = benches.bench(one, list(one.connections.all()))
+        found.append({
+            "client": one.pk, "name": one.name, "client_id": one.client_id, "application_name": one.place.application.name,
+            "environment": environment_out(one.place.environment), "managed": one.managed, "registered": len(bench.registered), "callers": len(bench.callers),
+            "matched": sum(each.match.match for each in bench.callers), "near_misses": sum(not each.match.match for each in bench.callers),
+            "unused": _unused(one, bench), "faulty": sum(bool(each.lint) for each in bench.registered),
+            "planned": one.planned is not None,
+        })  # fmt: skip
+    return found
+
+
+@router.get("/clients/{identity}/redirect-uris", response=UriBenchOut)
+def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+    """All redirect URIs of a client against all of its callers'."""
+    guard.need(request, "look")
+    client = find_client(identity)
+    bench = benches.bench(client, benches.connections_of(client))
+    guard.tagged(response, client.version)
+    return {
+        "client": client.pk, "name": client.name, "application": client.place.application.key, "application_name": client.place.application.name,
+        "environment": environment_out(client.place.environment), "managed": client.managed, "version": client.version,
+        "registered": [{"uri": one.uri, "used_by": list(one.used_by), "lint": [lint_out(each) for each in one.lint]} for one in bench.registered],
+        "callers": [{**_answer(one.match, one.marked), "ref": one.sent.ref, "uri": one.sent.uri, "users": list(one.sent.users), "signed_in": one.sent.signed_in}
+                    for one in bench.callers],
+        "planned": client.planned["redirect_uris"] if client.planned else None,
+        "acts": [{"key": one.key, "says": one.says, "copy_text": one.copy, "done": one.key in client.ticks} for one in services.planned_acts(client)],
+    }  # fmt: skip
+
+
+@router.post("/clients/{identity}/redirect-uris/trials", response=TrialOut)
+def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> dict[str, Any]:
+    """Whether the provider would take a redirect URI for this client, and why. Nothing is sent."""
+    guard.need(request, "look")
+    client = find_client(identity)
+    found = benches.try_uri(client, given.uri)
+    return {**_answer(found.match, found.marked), "lint": [lint_out(one) for one in redirects.lint(given.uri)]}
+
+
+@router.post("/clients/{identity}/redirect-uris/previews", response=list[EffectOut])
+def preview(request: HttpRequest, identity: UUID, given: UrisIn) -> list[dict[str, Any]]:
+    """What a change of the registered URIs would stop and start. Nothing is changed."""
+    guard.need(request, "look")
+    return _effects(benches.effects(find_client(identity), given.redirect_uris or []))
+
+
+@router.put("/clients/{identity}/redirect-uris/plan", response=ClientOut)
+def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> dict[str, Any]:
+    """Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it."""
+    by = guard.need(request, "change")
+    found = find_client(identity)
+    if given.redirect_uris is not None:
+        guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
+    return shape(benches.plan(by, found, given.redirect_uris))
+
+
+@router.post("/clients/{identity}/redirect-uris/plan/done", response=ClientOut)
+def carry_out(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """The planned change was entered in the application's screens."""
+    changed = benches.carry_out(guard.need(request, "change"), find_client(identity))
+    provider_changed(changed)
+    return shape(changed)

@@ -1,0 +1,385 @@
+"""The bench of scopes: the matrix, the trim, asking for consent by a signed link, and tokens made anew."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+from ninja import Router, Schema
+from ninja.utils import check_csrf
+
+from neatlatch.core import scope_matrix
+from neatlatch.core.schemes import CODE, OAUTH2
+from neatlatch.core.trim import Trim
+from neatlatch.desk.estate.connections.services import provider_changed
+from neatlatch.desk.estate.lookups import find_client, find_connection
+from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import links, problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.work import benches
+
+router = Router(tags=["benches"])
+
+
+class ScopesIn(Given):
+    """The scopes, or roles, that would be left."""
+
+    scopes: list[str]
+
+
+class StoppedOut(Schema):
+    """A user that would stop, at which operations, and what it would lack."""
+
+    name: str
+    operations: list[str]
+    lacks: list[str]
+
+
+class ScopeEffect(Schema):
+    """Whom a change of scopes would stop at a connection, and what it would still ask for in vain."""
+
+    ref: str
+    users: list[StoppedOut]
+    asks_in_vain: list[str]
+
+
+def _effects(found: list[benches.ScopeEffect]) -> list[dict[str, Any]]:
+    return [
+        {
+            "ref": one.ref,
+            "users": [{"name": user.user, "operations": list(user.operations), "lacks": sorted(user.lacks)} for user in one.users],
+            "asks_in_vain": list(one.asks_in_vain),
+        }
+        for one in found
+    ]
+
+
+class CallOut(Schema):
+    """An operation that a user calls."""
+
+    user: str
+    operation: str
+
+
+class KeptOut(Schema):
+    """A scope of the trim, and who would stop without it."""
+
+    scope: str
+    needed_by: list[CallOut]
+
+
+class TrimOut(Schema):
+    """The smallest set of scopes that still does the work, against what is held."""
+
+    scopes: list[str]
+    kept: list[KeptOut]
+    can_go: list[str]
+    missing: list[str]
+    impossible: list[CallOut]
+    weight: str
+    held_weight: str
+
+
+class ConsentRequestOut(Schema):
+    """A request for consent."""
+
+    id: UUID
+    scopes: list[str]
+    asked_of: str
+    asked_by: str
+    asked_at: datetime
+    ends: datetime
+    state: str
+    given: list[str]
+    answered_by: str
+    answered_at: datetime | None
+    says: str
+    link: str
+
+
+class ScopeRowOut(Schema):
+    """A scope, and a cell for each user: needed, lacks, serves, or nothing."""
+
+    name: str
+    meaning: str
+    kind: str
+    administrator: bool
+    implies: list[str]
+    known: bool
+    permitted: bool
+    implied: bool
+    requested: list[str]
+    granted: list[str]
+    cells: list[str]
+    in_trim: bool
+    consent: dict[str, str] | None
+    consent_state: str
+
+
+class ColumnOut(Schema):
+    """A user of one of the client's connections."""
+
+    user: UUID
+    name: str
+    owner: str
+    ref: str
+    operations: list[str]
+    unknown: list[str]
+
+
+class HolderOut(Schema):
+    """A connection of the client."""
+
+    ref: str
+    requested: list[str]
+    granted: list[str] | None
+    made: datetime | None
+    changed: datetime | None
+    stale: bool
+    signs_person_in: bool
+    individual: bool
+    version: int
+    trim: TrimOut
+
+
+class MatrixOut(Schema):
+    """The scopes of a client, or the roles of its account, against the users of its connections."""
+
+    client: UUID
+    name: str
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    managed: bool
+    version: int
+    word: str
+    rows: list[ScopeRowOut]
+    columns: list[ColumnOut]
+    connections: list[HolderOut]
+    trim: TrimOut
+    requests: list[ConsentRequestOut]
+
+
+class ScopeBenchRow(Schema):
+    """A client in the list of scopes."""
+
+    client: UUID
+    name: str
+    application_name: str
+    environment: EnvironmentOut
+    word: str
+    permitted: int
+    users: int
+    can_go: int
+    missing: int
+    impossible: int
+    stale: int
+    consents_missing: int
+
+
+class ConsentAskIn(Given):
+    """Scopes to ask an administrator's consent for, and of whom."""
+
+    scopes: list[str]
+    asked_of: str = ""
+
+
+def _trim(found: Trim) -> dict[str, Any]:
+    return {
+        "scopes": sorted(found.scopes), "kept": [{"scope": one.scope, "needed_by": _calls(one.needed_by)} for one in found.kept],
+        "can_go": list(found.can_go), "missing": list(found.missing), "impossible": _calls(found.impossible),
+        "weight": scope_matrix.weight_words(found.weight), "held_weight": scope_matrix.weight_words(found.held_weight),
+    }  # fmt: skip
+
+
+def _calls(found: Any) -> list[dict[str, str]]:
+    return [{"user": one.user, "operation": one.operation} for one in found]
+
+
+def _request(one: ConsentRequest, show_link: bool) -> dict[str, Any]:
+    over = one.ends <= timezone.now()
+    state = "withdrawn" if one.withdrawn else "answered" if one.answered_at else "ended" if over else "waiting"
+    return {"id": one.pk, "scopes": one.scopes, "asked_of": one.asked_of, "asked_by": one.asked_by, "asked_at": one.asked_at, "ends": one.ends, "state": state,
+            "given": one.given, "answered_by": one.answered_by, "answered_at": one.answered_at, "says": one.says,
+            "link": links.address("consent", one.pk) if show_link and state == "waiting" else ""}  # fmt: skip
+
+
+def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
+    if not scope.administrator:
+        return "person"
+    if scope.name in client.consents:
+        return "given"
+    return "asked" if scope.name in waiting else "wanted"
+
+
+@router.get("/scopes", response=list[ScopeBenchRow])
+def scope_list(request: HttpRequest) -> list[dict[str, Any]]:
+    """All clients and accounts, with how what they may do stands to what is needed."""
+    guard.need(request, "look")
+    rows = (
+        Client.objects.filter(resource=False)
+        .exclude(state="asking")
+        .select_related("place__application", "place__environment")
+        .order_by("place__application__name", "place__environment__order", "name")
+    )
+    found = []
+    for client, (profile, _, columns, matrix) in benches.matrices(list(rows)):
+        scopes = client.scheme in OAUTH2
+        held = client.scopes if scopes else client.rights
+        if not (profile.scopes if scopes else profile.roles):
+            continue
+        found.append({
+            "client": client.pk, "name": client.name, "application_name": client.place.application.name, "environment": environment_out(client.place.environment),
+            "word": "scope" if scopes else profile.roles_label, "permitted": len(held), "users": len(columns), "can_go": len(matrix.trim.can_go),
+            "missing": len(matrix.trim.missing), "impossible": len(matrix.trim.impossible), "stale": sum(one.stale for one in matrix.holders),
+            "consents_missing": sum(one.administrator and one.name not in client.consents and one.name in client.scopes for one in profile.scopes) if scopes else 0,
+        })  # fmt: skip
+    return found
+
+
+@router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])
+def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[dict[str, Any]]:
+    """Whom it would stop if the client were permitted these scopes and no others. Nothing is changed."""
+    guard.need(request, "look")
+    return _effects(benches.effects_of_permitting(find_client(identity), given.scopes))
+
+
+@router.post("/connections/{ref}/scopes/previews", response=list[ScopeEffect])
+def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[dict[str, Any]]:
+    """Whom it would stop if the connection asked for these scopes and no others. Nothing is changed."""
+    guard.need(request, "look")
+    return _effects(benches.effects_of_asking(find_connection(ref), given.scopes))
+
+
+@router.get("/clients/{identity}/scopes", response=MatrixOut)
+def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+    """The scopes of a client against the users of its connections, with the trim and its reasons."""
+    by = guard.need(request, "look")
+    client = find_client(identity)
+    profile, connections, uses, matrix = benches.matrix(client)
+    requests = list(client.consent_requests.all()[:20])
+    waiting = {
+        scope for one in requests if one.answered_at is None and not one.withdrawn and one.ends > timezone.now() for scope in one.scopes
+    }
+    guard.tagged(response, client.version)
+    with_scopes = client.scheme in OAUTH2
+    by_ref = {one.ref: one for one in connections}
+    return {
+        "client": client.pk, "name": client.name, "application": client.place.application.key, "application_name": client.place.application.name,
+        "environment": environment_out(client.place.environment), "managed": client.managed, "version": client.version,
+        "word": "scope" if with_scopes else profile.roles_label,
+        "rows": [{"name": one.scope.name, "meaning": one.scope.meaning, "kind": one.scope.kind, "administrator": one.scope.administrator,
+                  "implies": list(one.scope.implies), "known": one.known, "permitted": one.permitted, "implied": one.implied, "requested": list(one.requested),
+                  "granted": list(one.granted), "cells": [each.value for each in one.cells], "in_trim": one.scope.name in matrix.trim.scopes,
+                  "consent": client.consents.get(one.scope.name), "consent_state": _consent_state(client, one.scope, waiting)} for one in matrix.rows],
+        "columns": [{"user": one.user_id, "name": one.name, "owner": one.owner, "ref": one.connection.ref if one.connection else "",
+                     "operations": one.operations, "unknown": [each for each in one.operations if profile.operation(each) is None]} for one in uses],
+        "connections": [{"ref": one.ref, "requested": sorted(one.requested), "granted": sorted(one.granted) if one.granted is not None else None,
+                         "made": one.made, "changed": one.changed, "stale": one.stale, "signs_person_in": by_ref[one.ref].scheme == CODE,
+                         "individual": by_ref[one.ref].individual, "version": by_ref[one.ref].version, "trim": _trim(matrix.by_connection[one.ref])}
+                        for one in matrix.holders],
+        "trim": _trim(matrix.trim), "requests": [_request(one, guard.may(by, "change")) for one in requests],
+    }  # fmt: skip
+
+
+@router.post("/clients/{identity}/consent-requests", response={201: ConsentRequestOut})
+def ask_consent(request: HttpRequest, identity: UUID, given: ConsentAskIn) -> tuple[int, dict[str, Any]]:
+    """Ask an administrator of the application for consent; answers the signed link to send them."""
+    made = benches.ask_consent(guard.need(request, "change"), find_client(identity), given.scopes, given.asked_of)
+    return 201, _request(made, True)
+
+
+@router.post("/consent-requests/{identity}/withdrawals", response=ConsentRequestOut)
+def withdraw(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """The link shall no longer serve."""
+    by = guard.need(request, "change")
+    found = ConsentRequest.objects.filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("request for consent")
+    return _request(benches.withdraw_request(by, found), True)
+
+
+class AskedScopeOut(Schema):
+    """A scope that consent is asked for."""
+
+    name: str
+    meaning: str
+    kind: str
+    why: list[str]
+
+
+class AskedConsentOut(Schema):
+    """What an administrator of an application sees who opened the link: no login, nothing secret."""
+
+    application: str
+    environment: str
+    client_name: str
+    client_id: str
+    asked_by: str
+    asked_of: str
+    asked_at: datetime
+    ends: datetime
+    over: bool
+    scopes: list[AskedScopeOut]
+    answered_at: datetime | None
+    answered_by: str
+    given: list[str]
+    says: str
+
+
+class ConsentAnswerIn(Given):
+    """The answer: the scopes consented to (none: refused), and who says so."""
+
+    given: list[str] = []
+    name: str
+    says: str = ""
+
+
+def _asked(found: ConsentRequest) -> dict[str, Any]:
+    client = found.client
+    profile = client.place.application.read_profile()
+    infos = {one.name: one for one in profile.scopes}
+    return {
+        "application": client.place.application.name, "environment": client.place.environment.name, "client_name": client.name, "client_id": client.client_id,
+        "asked_by": found.asked_by, "asked_of": found.asked_of, "asked_at": found.asked_at, "ends": found.ends,
+        "over": found.ends <= timezone.now(), "answered_at": found.answered_at, "answered_by": found.answered_by, "given": found.given, "says": found.says,
+        "scopes": [{"name": one, "meaning": infos[one].meaning if one in infos else "", "kind": infos[one].kind if one in infos else "read",
+                    "why": found.why.get(one, [])} for one in found.scopes],
+    }  # fmt: skip
+
+
+@router.get("/asked/consents/{token}", auth=None, response=AskedConsentOut)
+def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+    """What a signed link asks for."""
+    response["Cache-Control"] = "no-store"
+    return _asked(benches.open_request(links.opened("consent", token)))
+
+
+@router.post("/asked/consents/{token}/answers", auth=None, response=AskedConsentOut)
+def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> dict[str, Any]:
+    """Answer, once."""
+    if check_csrf(request):
+        raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
+    found = benches.answer(benches.open_request(links.opened("consent", token)), given.given, given.name, given.says)
+    provider_changed(found.client)
+    return _asked(benches.open_request(str(found.pk)))
+
+
+@router.post("/connections/{ref}/tokens", response=MatrixOut)
+def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> dict[str, Any]:
+    """Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that."""
+    by = guard.need(request, "test")
+    connection = Connection.objects.select_related("place__application", "client").filter(ref=ref).first()
+    if connection is None or connection.client is None:
+        raise problems.not_found("connection")
+    if connection.scheme == CODE:
+        raise wrong_fields({"ref": "A person must sign in again; a renewal keeps the scopes of the sign-in."})
+    benches.new_token(by, connection)
+    return scopes(request, response, connection.client.pk)

@@ -1,0 +1,343 @@
+"""Whose accounts connections use: shared or each their own, teams, who has connected, and what a person leaves behind."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+
+from neatlatch.desk.estate.connections import accounts
+from neatlatch.desk.estate.connections.limits import limits_of_tests
+from neatlatch.desk.estate.lookups import find_connection
+from neatlatch.desk.estate.records.connections.models import Account
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import links, problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.work import leaving
+
+from .shapes import ConnectionOut
+from .shaping import full
+
+router = Router(tags=["accounts"])
+
+
+class SharingIn(Given):
+    """One shared account, or each person their own; the team it belongs to, and the service account that tests use (absent: stays, empty: none)."""
+
+    individual: bool
+    team: str | None = None
+    tests_as: str | None = None
+
+
+class HoldingOut(Schema):
+    """A person, and the account that they have connected."""
+
+    username: str
+    name: str
+    expected: str
+    account: str
+    connected_at: datetime | None
+    ends: datetime | None
+    renews: bool
+    refused: str
+    wrong: bool
+    wanted: bool
+    left: bool
+    asked_at: datetime | None
+    asked_by: str
+    link: str
+
+
+class TokensEndIn(Given):
+    """Whose tokens, where each has their own (empty: the shared ones), and why."""
+
+    username: str = ""
+    why: str = ""
+
+
+class TokensEnded(Schema):
+    """Whether they were ended at the application, in words."""
+
+    there: str
+
+
+class AccountsOut(Schema):
+    """Whose account a connection uses."""
+
+    ref: str
+    individual: bool
+    team: str
+    people: list[HoldingOut]
+    shared_account: str
+    may_connect: bool
+    # The service account that tests use, and when somebody signed in as it.
+    tests_as: str
+    tests_signed_in_at: datetime | None
+
+
+class AccountAskIn(Given):
+    """Somebody to ask, and what their account is called there (empty: not known)."""
+
+    username: str
+    expected: str = ""
+
+
+class MineOut(HoldingOut):
+    """A connection where I have, or should have, an account of my own."""
+
+    ref: str
+    application: str
+    environment: EnvironmentOut
+    purpose: str
+    # What tests do with my account, in words.
+    tests_do: str
+
+
+class TeamIn(Given):
+    """A team's name and the login names of its people."""
+
+    name: str
+    people: list[str] = []
+
+
+class TeamOut(Schema):
+    """A team."""
+
+    id: int
+    name: str
+    people: list[str]
+    connections: list[str]
+
+
+class AskedConnectOut(Schema):
+    """What a signed link asks a person to do."""
+
+    ref: str
+    application: str
+    environment: str
+    person: str
+    username: str
+    expected: str
+    asked_by: str
+    connected_as: str
+    serves: bool
+
+
+class BelongingOut(Schema):
+    """Something of a person's, and the act that sees to it."""
+
+    key: str
+    what: str
+    name: str
+    says: str
+    address: str
+    act: str
+    production: bool
+
+
+class BelongingsOut(Schema):
+    """Everything of a person's."""
+
+    username: str
+    name: str
+    role: str
+    active: bool
+    left: datetime | None
+    teams: list[str]
+    things: list[BelongingOut]
+
+
+class HandOverIn(Given):
+    """Who takes over, and which of the things."""
+
+    to: str
+    keys: list[str]
+
+
+def _holding(one: accounts.Holding, link: str = "") -> dict[str, Any]:
+    return {
+        "username": one.person.username, "name": one.person.shown_name, "expected": one.expected, "account": one.account, "connected_at": one.connected_at,
+        "ends": one.ends, "renews": one.renews, "refused": one.refused, "wrong": one.wrong, "wanted": one.wanted, "left": one.person.left is not None,
+        "asked_at": one.asked_at, "asked_by": one.asked_by, "link": link,
+    }  # fmt: skip
+
+
+def _accounts(by: Person, ref: str) -> dict[str, Any]:
+    connection = find_connection(ref)
+    shown = guard.may(by, "change")
+    asked = {one.person_id: one.pk for one in connection.accounts.all() if one.asked_at is not None}
+    people = [
+        _holding(
+            one, links.address("connect", asked[one.person.pk]) if shown and one.person.pk in asked and one.connected_at is None else ""
+        )
+        for one in (accounts.holdings(connection) if connection.individual else [])
+    ]
+    held, tests = connection.tokens, connection.tests_tokens
+    return {"ref": ref, "tests_as": connection.tests_as, "tests_signed_in_at": tests.signed_in_at if tests else None, "individual": connection.individual, "team": connection.team.name if connection.team else "", "people": people,
+            "shared_account": held.account if held and not connection.individual else "", "may_connect": accounts.may_connect(by, connection)}  # fmt: skip
+
+
+@router.get("/connections/{ref}/accounts", response=AccountsOut)
+def of_connection(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Whose account it uses: who has connected theirs, who has not, whose tokens end."""
+    return _accounts(guard.need(request, "look"), ref)
+
+
+@router.put("/connections/{ref}/sharing", response=ConnectionOut)
+def share(request: HttpRequest, ref: str, given: SharingIn) -> dict[str, Any]:
+    """One shared account, or each person their own."""
+    by, found = guard.need(request, "change"), find_connection(ref)
+    guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
+    accounts.share(by, found, given.individual, given.team, given.tests_as)
+    return full(find_connection(ref))
+
+
+def _person(username: str) -> Person:
+    found = Person.objects.filter(username=username).first()
+    if found is None:
+        raise wrong_fields({"username": "Nobody has this login name."})
+    return found
+
+
+@router.post("/connections/{ref}/accounts", response=AccountsOut)
+def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> dict[str, Any]:
+    """Ask a person to connect an account of their own; their line then has the signed link to send them."""
+    by = guard.need(request, "change")
+    accounts.ask(by, find_connection(ref), _person(given.username), given.expected)
+    return _accounts(by, ref)
+
+
+@router.delete("/connections/{ref}/accounts/{username}", response=AccountsOut)
+def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = False) -> dict[str, Any]:
+    """Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too."""
+    person = _person(username)
+    mine = isinstance(request.user, Person) and request.user.pk == person.pk
+    by = guard.need(request, "look" if mine else "change")
+    accounts.disconnect(by, find_connection(ref), person, forget and not mine)
+    return _accounts(by, ref)
+
+
+@router.post("/connections/{ref}/token-endings", response=TokensEnded)
+def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> dict[str, Any]:
+    """End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009)."""
+    by = guard.need(request, "change")
+    person = _person(given.username) if given.username else None
+    return {"there": accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200])}
+
+
+@router.get("/accounts", response=list[MineOut])
+def mine(request: HttpRequest) -> list[dict[str, Any]]:
+    """The connections where I have, or should have, an account of my own."""
+    by = guard.need(request, "look")
+    return [
+        {**_holding(held), "ref": one.ref, "application": one.place.application.name, "environment": environment_out(one.place.environment),
+         "purpose": one.place.application.purpose, "tests_do": limits_of_tests(one).says_to_its_people(one.tests_as)} for one, held in accounts.of_person(by)
+    ]  # fmt: skip
+
+
+@router.get("/asked/connects/{token}", auth=None, response=AskedConnectOut)
+def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+    """Whom a signed link asks to connect which account. It lets nobody in: the person logs in first."""
+    response["Cache-Control"] = "no-store"
+    identity = links.opened("connect", token)
+    found = (
+        Account.objects.select_related("person", "connection__place__application", "connection__place__environment")
+        .filter(pk=identity)
+        .first()
+    )
+    if found is None or found.person.left is not None:
+        raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
+    connection = found.connection
+    held = connection.token_sets.filter(person=found.person).first()
+    return {"ref": connection.ref, "application": connection.place.application.name, "environment": connection.place.environment.name,
+            "person": found.person.shown_name, "username": found.person.username, "expected": found.expected, "asked_by": found.asked_by,
+            "connected_as": (held.account or "an account") if held else "", "serves": connection.individual}  # fmt: skip
+
+
+# Teams
+
+
+def _team(one: Team) -> dict[str, Any]:
+    return {"id": one.pk, "name": one.name, "people": sorted(each.username for each in one.people.all()),
+            "connections": sorted(each.ref for each in one.connections.all())}  # fmt: skip
+
+
+@router.get("/teams", response=list[TeamOut])
+def teams(request: HttpRequest) -> list[dict[str, Any]]:
+    """All teams."""
+    guard.need(request, "look")
+    return [_team(one) for one in Team.objects.prefetch_related("people", "connections")]
+
+
+@router.post("/teams", response={201: TeamOut})
+def add_team(request: HttpRequest, given: TeamIn) -> tuple[int, dict[str, Any]]:
+    """Make a team."""
+    return 201, _team(accounts.save_team(guard.need(request, "change"), given.name, given.people))
+
+
+def _find_team(identity: int) -> Team:
+    found = Team.objects.filter(pk=identity).first() if identity < 2**63 else None
+    if found is None:
+        raise problems.not_found("team")
+    return found
+
+
+@router.put("/teams/{identity}", response=TeamOut)
+def change_team(request: HttpRequest, identity: int, given: TeamIn) -> dict[str, Any]:
+    """Change a team's name and people."""
+    by = guard.need(request, "change")
+    return _team(accounts.save_team(by, given.name, given.people, _find_team(identity)))
+
+
+@router.delete("/teams/{identity}", response={204: None})
+def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
+    """Take a team away."""
+    accounts.remove_team(guard.need(request, "change"), _find_team(identity))
+    return 204, None
+
+
+# Leaving
+
+
+def _belongings(person: Person) -> dict[str, Any]:
+    things = [{"key": one.key, "what": one.what, "name": one.name, "says": one.says, "address": one.address, "act": one.act, "production": one.production}
+              for one in leaving.belongings(person)]  # fmt: skip
+    return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active, "left": person.left,
+            "teams": sorted(one.name for one in person.teams.all()), "things": things}  # fmt: skip
+
+
+def _known(username: str) -> Person:
+    found = Person.objects.filter(username=username).first()
+    if found is None:
+        raise problems.not_found("person")
+    return found
+
+
+@router.get("/people/{username}/belongings", response=BelongingsOut)
+def belongings(request: HttpRequest, username: str) -> dict[str, Any]:
+    """Everything of a person's: accounts, what they own, secrets they have seen."""
+    guard.need(request, "look")
+    return _belongings(_known(username))
+
+
+@router.post("/people/{username}/handings-over", response=BelongingsOut)
+def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> dict[str, Any]:
+    """Hand what they own over to somebody else."""
+    by, person = guard.need(request, "change"), _known(username)
+    known = {one.key for one in leaving.belongings(person) if one.act == "hand_over"}
+    if not set(given.keys) & known:
+        raise wrong_fields({"keys": "Choose what is to be handed over."})
+    leaving.hand_over(by, person, given.to, [one for one in given.keys if one in known])
+    return _belongings(_known(username))
+
+
+@router.post("/people/{username}/leavings", response=BelongingsOut)
+def leave(request: HttpRequest, username: str) -> dict[str, Any]:
+    """They leave: no log-in any more, and their accounts are disconnected."""
+    leaving.leave(guard.need(request, "change"), _known(username))
+    return _belongings(_known(username))

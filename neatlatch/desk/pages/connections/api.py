@@ -1,0 +1,378 @@
+"""Connections: the caller side, and the shear line."""
+
+from __future__ import annotations
+
+import binascii
+import json
+from dataclasses import asdict
+from typing import Any
+from uuid import UUID
+
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse
+from ninja import Router
+
+from neatlatch.core import filter_words
+from neatlatch.core.intake.recognise import LARGEST
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.connections import (
+    accounts,
+    aside,
+    destinations,
+    meaning,
+    mending,
+    renewals,
+    services,
+    setting_up,
+    sign_in,
+)
+from neatlatch.desk.estate.connections.destinations import leave_asked
+from neatlatch.desk.estate.lookups import find_application, find_connection, find_place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, SignIn
+from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import filtering, problems, safe
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.applications import ProfileIn, ProfilePreview, scheme_out, value_out
+
+from . import rows as rows_of
+from .shapes import (
+    ActIn,
+    CertificateIn,
+    ClientName,
+    ConnectionChange,
+    ConnectionIn,
+    ConnectionOut,
+    Connections,
+    CopyOut,
+    Draft,
+    EnvironmentName,
+    IntakeIn,
+    IntakeOut,
+    IntakeTake,
+    RenewalOut,
+    SchemeName,
+    SecretIn,
+    SetAsideChoice,
+    SetUpIn,
+    SetUpOut,
+    SignInIn,
+    SignInOut,
+    SignInState,
+    UsedByIn,
+)
+from .shaping import full
+
+router = Router(tags=["connections"])
+LARGEST_CERTIFICATE = 1024 * 1024
+
+
+# What may be written before a colon, and where it is looked for.
+FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app", "pin": "pin", "scheme": "scheme", "team": "team",
+          "user": "user", "owner": "owner", "client": "client"}  # fmt: skip
+LOOKUPS = {"env": "place__environment__key__startswith", "state": "state__startswith", "app": "place__application__key__contains",
+           "scheme": "scheme__contains", "team": "team__name__icontains", "user": "users__user__name__icontains",
+           "owner": "users__user__owner__icontains", "client": "client__name__icontains"}  # fmt: skip
+
+
+@router.get("/connections", response=Connections)
+def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
+    """Connections by reference name; ``words`` filters by plain words and field words (``env:production state:open pin:scopes app:cargo``)."""
+    guard.need(request, "look")
+    asked = filter_words.read(words, FIELDS)
+    rows = filtering.apply(Connection.objects.all(), asked, LOOKUPS, ("ref__icontains", "place__application__name__icontains"))
+    pin_words = [one for one in asked if one.field == "pin"]
+    items, following = rows_of.page_of(rows, cursor, pin_words)
+    # The rows are kept as JSON; they were made by the shape that the description names.
+    return HttpResponse(f'{{"items": [{", ".join(items)}], "next": {json.dumps(following)}}}', content_type="application/json")
+
+
+@router.get("/connections/drafts/{application}/{environment}/{scheme}", response=Draft)
+def draft(request: HttpRequest, application: str, environment: str, scheme: str, client: UUID | None = None) -> dict[str, Any]:
+    """What a new connection starts from: the values the profile wants, with what is known filled in."""
+    guard.need(request, "look")
+    place = find_place(application, environment)
+    profile = place.application.read_profile()
+    found = profile.scheme(scheme)
+    if found is None:
+        raise problems.not_found("scheme")
+    chosen = Client.objects.filter(pk=client, place__application=place.application).first() if client else None
+    return {
+        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, f"{settings.PUBLIC_URL}/return"),
+        "ref": setting_up.free_ref(place),
+        "secrets_known": sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
+        "slots": [value_out(one) for one in profile.slots],
+        "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator,
+                    "permitted": chosen is not None and s.name in chosen.scopes} for s in profile.scopes],
+    }  # fmt: skip
+
+
+@router.post("/connections", response={201: ConnectionOut})
+def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, Any]]:
+    """Make a connection."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+    client = Client.objects.select_related("place").filter(pk=given.client).first() if given.client else None
+    if given.client and client is None:
+        raise wrong_fields({"client": "There is no such client."})
+
+    leave = leave_asked(request, by)
+
+    def make() -> tuple[int, dict[str, Any]]:
+        connection, notes = services.create(
+            by,
+            place,
+            given.ref.strip(),
+            given.scheme,
+            client,
+            given.values,
+            given.scopes,
+            given.secrets,
+            given.secret_ends,
+            given.slots,
+            leave,
+        )
+        return 201, full(find_connection(connection.ref), notes)
+
+    # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests apart.
+    fingerprints = {key: safe.fingerprint(value) for key, value in given.secrets.items()}
+    return guard.repeatable(request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True)
+
+
+@router.get("/connections/{ref}", response=ConnectionOut)
+def connection(request: HttpRequest, response: HttpResponse, ref: str) -> dict[str, Any]:
+    """A connection with its shear line."""
+    guard.need(request, "look")
+    found = find_connection(ref)
+    guard.tagged(response, found.version)
+    return full(found)
+
+
+@router.patch("/connections/{ref}", response=ConnectionOut)
+def change(request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange) -> dict[str, Any]:
+    """Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
+    ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``."""
+    by = guard.need(request, "change")
+    found = find_connection(ref)
+    guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
+    changed, notes = services.change(by, found, given.dict(), leave=leave_asked(request, by), seen=found.version)
+    guard.tagged(response, changed.version)
+    return full(find_connection(ref), notes)
+
+
+@router.delete("/connections/{ref}", response={204: None})
+def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None]:
+    """Take a connection away; ``confirm`` must be its reference name."""
+    by = guard.need(request, "change")
+    if confirm != ref:
+        raise Problem(422, "Type the reference name to confirm.", f"It is {ref}.")
+    services.remove(by, find_connection(ref))
+    return 204, None
+
+
+@router.post("/connections/{ref}/acts", response=ConnectionOut)
+def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
+    """Carry out an act that a pin offers."""
+    by = guard.need(request, "change")
+    mending.act(by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by))
+    return full(find_connection(ref))
+
+
+@router.post("/connections/{ref}/clearances", response=ConnectionOut)
+def clear(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change."""
+    by = guard.need(request, "change")
+    destinations.clear(by, find_connection(ref), leave_asked(request, by))
+    return full(find_connection(ref))
+
+
+@router.post("/connections/{ref}/secrets", response=ConnectionOut)
+def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any]:
+    """Put in a new secret on the caller side."""
+    by = guard.need(request, "change")
+    _, notes = services.put_secret(by, find_connection(ref), given.secret, given.ends, given.key, leave_asked(request, by))
+    return full(find_connection(ref), {given.key or "secret": notes} if notes else {})
+
+
+@router.post("/connections/{ref}/certificates", response=ConnectionOut)
+def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dict[str, Any]:
+    """Put in a certificate with its chain and its private key."""
+    by = guard.need(request, "change")
+    if len(given.pem) + len(given.base64) > LARGEST_CERTIFICATE:
+        raise wrong_fields({"certificate": "This is larger than any certificate with its chain."})
+    try:
+        data = binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.pem.encode("utf-8")
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"certificate": "The file did not arrive whole; choose it again."}) from error
+    _, notes = services.put_certificate(by, find_connection(ref), data, given.password or None)
+    return full(find_connection(ref), {"certificate": notes})
+
+
+@router.post("/connections/{ref}/schemes", response=ConnectionOut)
+def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> dict[str, Any]:
+    """Take another of the ways the application offers."""
+    by = guard.need(request, "change")
+    services.change_scheme(by, find_connection(ref), given.scheme, leave_asked(request, by))
+    return full(find_connection(ref))
+
+
+@router.post("/connections/{ref}/clients", response=ConnectionOut)
+def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str, Any]:
+    """Name the client registration."""
+    by = guard.need(request, "change")
+    client = Client.objects.select_related("place").filter(pk=given.client).first()
+    if client is None:
+        raise problems.not_found("client")
+    services.choose_client(by, find_connection(ref), client, leave_asked(request, by))
+    return full(find_connection(ref))
+
+
+@router.post("/set-ups", response={201: ConnectionOut})
+def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, dict[str, Any]]:
+    """Begin a connection with little; its set-up page leads on from there."""
+    by = guard.need(request, "change")
+    place = find_place(given.application, given.environment)
+    return guard.repeatable(
+        request, given.dict(), lambda: (201, full(find_connection(setting_up.begin(by, place, given.scheme, given.ref).ref))), alone=True
+    )
+
+
+@router.get("/connections/{ref}/set-up", response=SetUpOut)
+def set_up(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Where the set-up stands: its sections in the order of the work, and what is still missing."""
+    guard.need(request, "look")
+    found = find_connection(ref)
+    worked_out = setting_up.standing(found)
+    return {"sections": [asdict(one) for one in worked_out.sections], "missing": list(worked_out.missing), "next": worked_out.next,
+            "environments_left": list(setting_up.left_out(found)), "copies_to": _copies_to(found)}  # fmt: skip
+
+
+def _copies_to(connection: Connection) -> list[dict[str, str]]:
+    """Environments where the application has addresses and no connection yet."""
+    left = set(setting_up.left_out(connection))
+    return [
+        {"key": one.environment.key, "name": one.environment.name}
+        for one in connection.place.application.places.all()
+        if one.environment.name in left
+    ]
+
+
+@router.post("/connections/{ref}/copies", response={201: CopyOut})
+def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, dict[str, Any]]:
+    """Begin the same set-up in another environment."""
+    made, told = setting_up.copy(guard.need(request, "change"), find_connection(ref), given.environment)
+    return 201, {"ref": made.ref, **told}
+
+
+@router.post("/intakes", response=IntakeOut)
+def look_into(request: HttpRequest, given: IntakeIn) -> dict[str, Any]:
+    """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
+    guard.need(request, "change")
+    return setting_up.look(find_connection(given.connection) if given.connection else None, intake_data(given), given.password)
+
+
+@router.post("/connections/{ref}/intakes", response=ConnectionOut)
+def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> dict[str, Any]:
+    """Put what was recognised where it belongs."""
+    by = guard.need(request, "change")
+    _, notes = setting_up.take(
+        by, find_connection(ref), intake_data(given), given.password, given.only, given.choices, leave_asked(request, by)
+    )
+    return full(find_connection(ref), notes)
+
+
+def intake_data(given: IntakeIn) -> bytes:
+    """The octets that were pasted or dropped."""
+    if len(given.text) + len(given.base64) > 3 * LARGEST // 2:
+        raise wrong_fields({"text": f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."})
+    try:
+        return binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.text.encode("utf-8", "surrogatepass")
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"text": "The file did not arrive whole; drop it again."}) from error
+
+
+@router.post("/connections/{ref}/sign-ins", response={201: SignInOut})
+def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, dict[str, Any]]:
+    """Begin a sign-in: where to send the person."""
+    found = find_connection(ref)
+    if given.for_tests:
+        begun, address = sign_in.begin(guard.need(request, "test"), found, given.back, for_tests=True)
+        return 201, {"id": begun.pk, "address": address}
+    # Where each has their own, whoever is of the team or was asked connects theirs, whatever their role.
+    own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
+    if found.individual and not own:
+        raise Problem(
+            403, "You are not among those who connect an account here.", "Ask an administrator to put you into its team or to ask you."
+        )
+    begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
+    return 201, {"id": begun.pk, "address": address}
+
+
+@router.post("/connections/{ref}/set-aside", response=ConnectionOut)
+def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> dict[str, Any]:
+    """Use the tokens of a wrong account that were set aside, or end them."""
+    by, found = guard.need(request, "test"), find_connection(ref)
+    (aside.use if given.use else aside.refuse)(by, found)
+    return full(find_connection(ref))
+
+
+@router.post("/connections/{ref}/renewals", response=RenewalOut)
+def renew(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Test renewal alone: get a new access token now. Where each has their own account, one's own."""
+    connection = Connection.objects.filter(ref=ref).first()
+    own = connection is not None and isinstance(request.user, Person) and accounts.may_connect(request.user, connection)
+    by = guard.need(request, "look" if own else "test")
+    return asdict(renewals.renew(by, find_connection(ref)))
+
+
+@router.get("/sign-ins/{identity}", response=SignInState)
+def sign_in_state(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """How a sign-in went."""
+    guard.need(request, "look")
+    found = SignIn.objects.select_related("connection").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("sign-in")
+    return {"id": found.pk, "connection": found.connection.ref, "outcome": found.outcome, "says": found.says, "ended": found.ended}
+
+
+@router.post("/connections/{ref}/users", response={201: ConnectionOut})
+def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, dict[str, Any]]:
+    """Note who uses this connection."""
+    by, found = guard.need(request, "change"), find_connection(ref)
+    users.use_connection(by, found, users.Given(given.name, "", given.kind, given.owner, given.runs), given.operations)
+    return 201, full(find_connection(ref))
+
+
+@router.delete("/connections/{ref}/users/{identity}", response=ConnectionOut)
+def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]:
+    """A user no longer uses this connection."""
+    by = guard.need(request, "change")
+    use = Use.objects.select_related("connection", "user", "application").filter(pk=identity, connection__ref=ref).first()
+    if use is None:
+        raise problems.not_found("user of this connection")
+    users.stop_using(by, use)
+    return full(find_connection(ref))
+
+
+@router.post("/applications/{key}/profile-previews", response=ProfilePreview)
+def preview(request: HttpRequest, key: str, given: ProfileIn) -> dict[str, Any]:
+    """What a changed profile would ask for, and what it would mean for the connections. Nothing is saved."""
+    guard.need(request, "change")
+    application = find_application(key)
+    profile = applications.read_given(given.profile, given.text)
+    meanings = meaning.of_change(application, profile)
+    refs = {one.ref for one in meanings}
+    says = (
+        f"{len(refs)} of its connections would change."
+        if refs
+        else "None of its connections would change: their tests would send the same."
+    )
+    return {
+        "schemes": [scheme_out(one) for one in profile.schemes],
+        "slots": [value_out(one) for one in profile.slots],
+        "meanings": [asdict(one) for one in meanings],
+        "says": says,
+    }

@@ -1,0 +1,438 @@
+"""What the API takes and answers about connections."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from uuid import UUID
+
+from ninja import Schema
+
+from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.pages.applications import EnvironmentOut, SchemeOut, ValueOut
+
+
+class PieceOut(Schema):
+    """A run of characters, and whether the other side has it too."""
+
+    text: str
+    same: bool
+
+
+class ActOut(Schema):
+    """Something that would mend a pin."""
+
+    key: str
+    label: str
+    value: str
+
+
+class PinOut(Schema):
+    """A pin: both values, how they fit, and why."""
+
+    key: str
+    label: str
+    fit: str
+    provider: str
+    caller: str
+    why: str
+    provider_marked: list[PieceOut]
+    caller_marked: list[PieceOut]
+    acts: list[ActOut]
+
+
+class GlyphOut(Schema):
+    """The pins as a small drawing: one letter-free word for each, and all of them as a sentence."""
+
+    fits: list[str]
+    says: str
+
+
+class ConnectionRow(Schema):
+    """A connection in the list."""
+
+    ref: str
+    application: str
+    application_name: str
+    environment: EnvironmentOut
+    state: str
+    glyph: GlyphOut
+    latches: bool
+    failing: str
+    tested_at: datetime | None
+    users: int
+    paused: bool
+
+
+class Connections(Schema):
+    """A page of connections."""
+
+    items: list[ConnectionRow]
+    next: str | None
+
+
+class UsedBy(Schema):
+    """A user of a connection, and what it lacks."""
+
+    id: int
+    user: UUID
+    name: str
+    kind: str
+    owner: str
+    runs: str
+    operations: list[str]
+    lacks: list[str]
+
+
+class DueOut(Schema):
+    """Something that ends, or comes due."""
+
+    what: str
+    at: datetime | None
+    says: str
+    act: str = ""
+    key: str = ""
+    # The credential whose end people note here.
+    credential: UUID | None = None
+
+
+class ClientChoice(Schema):
+    """A client registration that this connection could name."""
+
+    id: UUID
+    name: str
+    client_id: str
+    environment: str
+
+
+class HeldOut(Schema):
+    """A secret of the caller side, without its value. ``hint`` is empty while there is none."""
+
+    key: str
+    label: str
+    type: str
+    where: str
+    hint: str
+    ends: datetime | None
+    put_in: datetime | None
+    put_in_by: str
+    # The credential whose end people note here.
+    credential: UUID | None
+
+
+class CertificateOut(Schema):
+    """Our client certificate, explained."""
+
+    subject: str
+    sha256: str
+    ends: datetime | None
+    verdict: str
+    says: str
+
+
+class SchemeChoice(Schema):
+    """Another of the ways the application offers."""
+
+    key: str
+    label: str
+
+
+class MoveOut(Schema):
+    """Something that is held and would go where nobody cleared it for."""
+
+    ref: str
+    what: str
+    hint: str
+    goes_to: str
+    would_go_to: str
+
+
+class SetAsideOut(Schema):
+    """Tokens of a wrong account that were set aside: whose, since when, and who signed in."""
+
+    account: str
+    at: datetime
+    by: str
+
+
+class ConnectionOut(ConnectionRow):
+    """A connection in full."""
+
+    scheme: SchemeOut
+    schemes: list[SchemeChoice]
+    slots: dict[str, str]
+    slot_values: list[ValueOut]
+    secrets: list[HeldOut]
+    certificate: CertificateOut | None
+    values: dict[str, str]
+    scopes: list[str]
+    pace: float
+    time_limit: float
+    version: int
+    changed_at: datetime
+    changed_by: str
+    client: UUID | None
+    managed: bool
+    pins: list[PinOut]
+    users_of: list[UsedBy]
+    individual: bool
+    tests_as: str
+    team: str
+    # How far tests go, in words; whether rounds may do real work as far as the connection is concerned.
+    tests_do: str
+    work_in_rounds: bool
+    # Passes in a row since it was open, and how many make it latched; 0 where it was not open. Whether rounds try what failed last.
+    passes: int
+    passes_wanted: int
+    rounds_try_what_failed: bool
+    due: list[DueOut]
+    choices: list[ClientChoice]
+    operations: list[str]
+    signs_person_in: bool
+    # Whether it has a token that can be renewed by hand.
+    renewable: bool
+    signed_in: bool
+    curl: str
+    last_test: UUID | None
+    waiting_sign_in: datetime | None
+    next_break: str = ""
+    uncleared: list[MoveOut] = []
+    set_aside: SetAsideOut | None = None
+    notes: dict[str, list[str]] = {}
+
+
+class SetAsideChoice(Given):
+    """Whether to use the tokens that were set aside, or to end them."""
+
+    use: bool
+
+
+class ConnectionIn(Given):
+    """A new connection."""
+
+    ref: str
+    application: str
+    environment: str
+    scheme: str
+    client: UUID | None = None
+    values: dict[str, str] = {}
+    scopes: list[str] = []
+    slots: dict[str, str] = {}
+    secrets: dict[str, str] = {}
+    secret_ends: Moment | None = None
+
+
+class ConnectionChange(Given):
+    """What to change; absent: stays."""
+
+    values: dict[str, str] | None = None
+    slots: dict[str, str] | None = None
+    scopes: list[str] | None = None
+    pace: float | None = None
+    time_limit: float | None = None
+    paused: bool | None = None
+    work_in_rounds: bool | None = None
+
+
+class ActIn(Given):
+    """An act of a pin."""
+
+    pin: str
+    key: str
+    value: str = ""
+
+
+class SecretIn(Given):
+    """A new secret for the caller side; ``key`` is that of the value it is for (empty: the first)."""
+
+    secret: str
+    key: str = ""
+    ends: Moment | None = None
+
+
+class CertificateIn(Given):
+    """A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked."""
+
+    pem: str = ""
+    base64: str = ""
+    password: str = ""
+
+
+class SchemeName(Given):
+    """The way in to take."""
+
+    scheme: str
+
+
+class SetUpIn(Given):
+    """What a set-up begins with."""
+
+    application: str
+    environment: str
+    scheme: str
+    ref: str = ""
+
+
+class SectionOut(Schema):
+    """A step of setting up."""
+
+    key: str
+    title: str
+    standing: str
+    says: str
+
+
+class EnvironmentChoice(Schema):
+    """An environment to copy to."""
+
+    key: str
+    name: str
+
+
+class SetUpOut(Schema):
+    """Where a set-up stands."""
+
+    sections: list[SectionOut]
+    missing: list[str]
+    next: str
+    environments_left: list[str]
+    copies_to: list[EnvironmentChoice]
+
+
+class EnvironmentName(Given):
+    """An environment, by its key."""
+
+    environment: str
+
+
+class CopyOut(Schema):
+    """A set-up that was begun in another environment: what was carried over, and what must be new."""
+
+    ref: str
+    carried: list[str]
+    new: list[str]
+
+
+class IntakeIn(Given):
+    """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill."""
+
+    text: str = ""
+    base64: str = ""
+    password: str = ""
+    connection: str = ""
+
+
+class IntakeTake(IntakeIn):
+    """What to put in place: ``only`` these values (absent: all that are placed), and by choice what was open."""
+
+    only: list[str] | None = None
+    choices: dict[str, str] = {}
+
+
+class FactOut(Schema):
+    """Something explained."""
+
+    label: str
+    value: str
+
+
+class PlacedOut(Schema):
+    """A value that would be put in place; of a secret only its hint is shown."""
+
+    key: str
+    label: str
+    name: str
+    notes: list[str]
+    secret: bool
+    shown: str
+
+
+class OpenOut(Schema):
+    """A place for which a choice is wanted."""
+
+    key: str
+    label: str
+    names: list[str]
+
+
+class IntakeOut(Schema):
+    """What was recognised."""
+
+    kind: str
+    says: str
+    facts: list[FactOut]
+    placed: list[PlacedOut]
+    open: list[OpenOut]
+    left: list[str]
+    known: list[str]
+
+
+class ClientName(Given):
+    """The client registration to name."""
+
+    client: UUID
+
+
+class SignInIn(Given):
+    """The page to come back to; ``for_tests``: as the service account for tests, where each person has an account of their own."""
+
+    back: str = ""
+    for_tests: bool | None = None
+
+
+class RenewalOut(Schema):
+    """How a renewal went, in a sentence; ``ends``: when the access token that is held now ends."""
+
+    renewed: bool
+    says: str
+    ends: datetime | None
+
+
+class SignInOut(Schema):
+    """Where to send the person."""
+
+    id: UUID
+    address: str
+
+
+class SignInState(Schema):
+    """How a sign-in went."""
+
+    id: UUID
+    connection: str
+    outcome: str
+    says: str
+    ended: datetime | None
+
+
+class UsedByIn(Given):
+    """A user of the connection."""
+
+    name: str
+    kind: str = "job"
+    owner: str = ""
+    runs: str = ""
+    operations: list[str] = []
+
+
+class Draft(Schema):
+    """What a new connection starts from."""
+
+    scheme: SchemeOut
+    values: dict[str, str]
+    scopes: list[ScopeChoice]
+    ref: str
+    secrets_known: list[str]
+    slots: list[ValueOut]
+
+
+class ScopeChoice(Schema):
+    """A scope to choose."""
+
+    name: str
+    meaning: str
+    kind: str
+    administrator: bool
+    permitted: bool
+
+
+Draft.model_rebuild()

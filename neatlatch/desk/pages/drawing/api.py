@@ -1,0 +1,257 @@
+"""Pages about drawing: what a user draws with, who drew what and when last, and lines to paste."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Max, Sum
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+
+from neatlatch.core import schemes
+from neatlatch.core.addresses import is_network
+from neatlatch.core.drawn import WORDS, HandsOut, Right, hands_out
+from neatlatch.core.formats import paste
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.estate.connections import drawers
+from neatlatch.desk.estate.connections.destinations import leave_asked
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.work.drawing import services
+from neatlatch.desk.work.drawing.models import Drawn
+
+router = Router(tags=["drawing"])
+
+
+class OwnKeyIn(Given):
+    """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with ``request``: for the
+    key in that signing request). Its ``right``: ``relay``, to send requests through the relay only, or ``draw``, to take headers too."""
+
+    kind: str = "key"
+    right: Right = "relay"
+    ends: Moment | None = None
+    addresses: list[str] = []
+    request: str = ""
+
+
+class OwnKeyMade(Schema):
+    """What it was given, and where its secret is handed over; none: its holder has the key. ``pem``: the certificate with its chain."""
+
+    client: UUID
+    handover: UUID | None
+    pem: str
+
+
+class OwnKeyOut(Schema):
+    """What a user draws with."""
+
+    client: UUID
+    name: str
+    kind: str
+    right: Right
+    addresses: list[str]
+    hints: list[str]
+    ends: datetime | None
+    last_used: datetime | None
+    handover: UUID | None
+
+
+class DrawnOut(Schema):
+    """Draws of one user on one connection."""
+
+    user: UUID | None
+    user_name: str
+    ref: str
+    today: int
+    week: int
+    failed: int
+    last: datetime
+    secrets: list[str]
+
+
+class HandsOutOut(Schema):
+    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words. ``not_let``
+    names users that draw, and that nobody let have the secret itself."""
+
+    ref: str
+    hands_out: HandsOut
+    says: str
+    not_let: list[str] = []
+
+
+class LineOut(Schema):
+    """Lines to paste into a job."""
+
+    language: str
+    text: str
+
+
+def _user(identity: UUID) -> User:
+    found = User.objects.select_related("environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("user")
+    return found
+
+
+_KINDS = {schemes.BEARER: "key", schemes.CERTIFICATE: "certificate"}
+
+
+def _own(user: User) -> list[dict[str, Any]]:
+    now, found = timezone.now(), []
+    for client in Client.objects.filter(user=user).prefetch_related("credentials__handover").order_by("created"):
+        live = [one for one in client.credentials.all() if one.digest and one.lives and (one.ends is None or one.ends > now)]
+        waiting = [one.handover.pk for one in live if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed]
+        found.append({"client": client.pk, "name": client.name, "kind": _KINDS.get(client.scheme, "client"), "right": "draw" if services.DRAW in client.scopes else "relay",
+                      "addresses": client.allow_list, "hints": [one.hint for one in live], "ends": max((one.ends for one in live if one.ends), default=None),
+                      "last_used": max((one.last_used for one in live if one.last_used), default=None), "handover": waiting[0] if waiting else None})  # fmt: skip
+    return found
+
+
+@router.get("/users/{identity}/keys", response=list[OwnKeyOut])
+def keys(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+    """What a user draws with."""
+    guard.need(request, "look")
+    return _own(_user(identity))
+
+
+@router.post("/users/{identity}/keys", response={201: OwnKeyMade})
+def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, dict[str, Any]]:
+    """Give a user a key or a client of its own to draw with."""
+    by, user = guard.need(request, "change"), _user(identity)
+    leave = leave_asked(request, by)
+    if wrong := [one for one in given.addresses if not is_network(one)]:
+        raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
+
+    def create() -> tuple[int, dict[str, Any]]:
+        client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave)
+        issued = certificates.newest(client) if handover is None else None
+        return 201, {"client": client.pk, "handover": handover.pk if handover else None, "pem": issued.chain() if issued else ""}
+
+    return guard.repeatable(request, given.dict(), create, alone=True)
+
+
+@router.delete("/users/{identity}/keys/{client}", response={204: None})
+def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, None]:
+    """Take away what a user draws with: every secret and token of it is refused from now on."""
+    by = guard.need(request, "change")
+    found = Client.objects.select_related("place__application").filter(user=_user(identity), pk=client).first()
+    if found is None:
+        raise problems.not_found("key")
+    services.take_away(by, found)
+    return 204, None
+
+
+def _hands_out(connection: Connection) -> dict[str, Any]:
+    found = hands_out(connection.scheme)
+    return {"ref": connection.ref, "hands_out": found, "says": WORDS[found]}
+
+
+@router.get("/users/{identity}/drawables", response=list[HandsOutOut])
+def drawables(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+    """What draws of the connections that a user uses hand out."""
+    guard.need(request, "look")
+    uses = Use.objects.select_related("connection").filter(user=_user(identity)).exclude(connection=None).order_by("connection__ref")
+    return [_hands_out(one.connection) for one in uses[:200] if one.connection]
+
+
+@router.get("/connections/{ref}/drawables", response=HandsOutOut)
+def drawable(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """What a draw of a connection hands out."""
+    guard.need(request, "look")
+    found = _connection(ref)
+    return {**_hands_out(found), "not_let": [one.name for one in _drawers_of(found) if drawers.not_let(one, found)]}
+
+
+@router.post("/connections/{ref}/drawables", response=HandsOutOut)
+def let(request: HttpRequest, ref: str) -> dict[str, Any]:
+    """Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere."""
+    by = guard.need(request, "change")
+    found, leave = _connection(ref), leave_asked(request, by)
+    with transaction.atomic():
+        for one in _drawers_of(found):
+            drawers.let(by, one, [found], leave)
+    return drawable(request, ref)
+
+
+def _connection(ref: str) -> Connection:
+    found = Connection.objects.filter(ref=ref).first()
+    if found is None:
+        raise problems.not_found("connection")
+    return found
+
+
+def _drawers_of(connection: Connection) -> list[User]:
+    """The users of a connection that have a key to draw with."""
+    owners = Client.objects.filter(user__uses__connection=connection).only("user_id", "scopes")
+    return list(User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[:200])
+
+
+def _drawn(rows: Any) -> list[dict[str, Any]]:
+    """Draws by user and connection, the latest first. Four queries, however many there are."""
+    now = timezone.now()
+    whole = list(rows.values("user", "connection").annotate(failures=Sum("failed"), latest=Max("last")).order_by("-latest")[:200])
+    pairs = {(one["user"], one["connection"]) for one in whole}
+
+    def counted(since: timedelta) -> dict[tuple[Any, Any], int]:
+        recent = rows.filter(begins__gte=now - since).values("user", "connection").annotate(n=Sum("count"))
+        return {(one["user"], one["connection"]): one["n"] for one in recent}
+
+    day, week = counted(timedelta(days=1)), counted(timedelta(days=7))
+    recent = (
+        rows.filter(begins__gte=now - timedelta(days=7)).exclude(credential="").values_list("user", "connection", "credential").distinct()
+    )
+    used: dict[tuple[Any, Any], set[str]] = {}
+    for user, connection, credential in recent:
+        used.setdefault((user, connection), set()).add(credential)
+    hints = {
+        str(pk): hint
+        for pk, hint in Credential.objects.filter(pk__in={one for each in used.values() for one in each}).values_list("pk", "hint")
+    }
+    users = dict(User.objects.filter(pk__in={one for one, _ in pairs}).values_list("pk", "name"))
+    refs = dict(Connection.objects.filter(pk__in={one for _, one in pairs}).values_list("pk", "ref"))
+    return [
+        {"user": one["user"] if one["user"] in users else None, "user_name": users.get(one["user"], "a user that is gone"),
+         "ref": refs.get(one["connection"], ""), "today": day.get((one["user"], one["connection"]), 0), "week": week.get((one["user"], one["connection"]), 0),
+         "failed": one["failures"], "last": one["latest"], "secrets": sorted(hints.get(each, "") for each in used.get((one["user"], one["connection"]), set()))}
+        for one in whole
+    ]  # fmt: skip
+
+
+@router.get("/users/{identity}/draws", response=list[DrawnOut])
+def draws_of_user(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+    """What a user drew, and when last."""
+    guard.need(request, "look")
+    return _drawn(Drawn.objects.filter(user=_user(identity).pk))
+
+
+@router.get("/connections/{ref}/draws", response=list[DrawnOut])
+def draws_of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+    """Who drew a connection, when last, and by which secret."""
+    guard.need(request, "look")
+    found = Connection.objects.filter(ref=ref).first()
+    if found is None:
+        raise problems.not_found("connection")
+    return _drawn(Drawn.objects.filter(connection=found.pk))
+
+
+@router.get("/connections/{ref}/lines", response=list[LineOut])
+def lines(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+    """Lines to paste into a job that uses a connection."""
+    guard.need(request, "look")
+    found = Connection.objects.select_related("place__application").filter(ref=ref).first()
+    if found is None:
+        raise problems.not_found("connection")
+    harmless = found.place.application.read_profile().harmless_call()
+    used = Use.objects.filter(connection=found).values_list("operations", flat=True)
+    called = next((one.partition(" ")[2] for each in used for one in each if one.startswith("GET ")), harmless.path if harmless else "/")
+    return [{"language": language, "text": text} for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()]

@@ -1,0 +1,263 @@
+"""Where users of connections knock: ``/draw`` and ``/relay``. They come with a key of their own and no session, and are answered in plain JSON.
+
+The work runs in a pool of its own: however many ask at once, no more than its hands hold database connections and wait for a renewal, and the others queue
+without holding anything.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import binascii
+import contextlib
+import functools
+import json
+import re
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote
+from weakref import WeakValueDictionary
+
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.utils import timezone
+from django.views.decorators.csrf import csrf_exempt
+
+from neatlatch.core import relaying
+from neatlatch.core.authority.refusing import Refused
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.ground.common import at_once, bodies, problems, proxies, shares
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.safe import CannotOpen
+from neatlatch.desk.work.drawing import quick, services
+from neatlatch.desk.work.drawing.ledger import LEDGER, Fact
+from neatlatch.desk.work.rounds import services as rounds
+
+LARGEST_BODY = 2 * 1024 * 1024
+_REF = re.compile(r"[a-z0-9-]{1,80}")
+_REFUSED = {
+    "type": "about:blank",
+    "title": "Your key does not let you in.",
+    "status": 401,
+    "detail": "Look whether it is whole, and ask its administrator.",
+}
+
+
+# Where the TLS door puts the certificate that it was shown.
+EXTENSION = "neatlatch.client_certificate"
+
+
+def shown_certificate(request: HttpRequest) -> bytes | None:
+    """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us, which then tells it by ``Client-Cert`` (RFC 9440 §2.2)."""
+    scope = getattr(request, "scope", {})
+    proven = scope.get("extensions", {}).get(EXTENSION)
+    told = request.headers.get("Client-Cert", "") if settings.PROXY_TELLS_CERTIFICATE and proxies.has_proven(request) else ""
+    if proven is None and len(told) > 2 and told[0] == told[-1] == ":":
+        with contextlib.suppress(binascii.Error, ValueError):
+            proven = base64.b64decode(told[1:-1], validate=True)
+    return bytes(proven) if proven else None
+
+
+_SHARES = shares.Shares()
+Work = Callable[..., shares.Steps[HttpResponse]]
+
+
+def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
+    """An async view around work in steps that is not: refusals become problem details, and what was really wrong goes to the log."""
+
+    def wrap(work: Work) -> Callable[..., Any]:
+        def run(request: HttpRequest, **rest: Any) -> shares.Steps[HttpResponse]:
+            address = str(request.META.get("REMOTE_ADDR", ""))
+            try:
+                asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now(), shown_certificate(request))
+                answer = yield from work(request, asker, **rest)
+            except Refused as refused:
+                client = issuing.client_of(refused)
+                where = client.place.environment if client else Environment.objects.first()
+                if where is not None:
+                    issuing.turned_away(where, name, refused.logged, client, "", address)
+                answer = JsonResponse(_REFUSED, status=401, content_type="application/problem+json")
+                answer["WWW-Authenticate"] = 'Bearer realm="neat latch"'
+            except Problem as problem:
+                answer = problems.answer(problem)
+            except CannotOpen as error:
+                answer = problems.answer(Problem(503, "A sealed value does not open.", str(error)))
+            if "Cache-Control" not in answer:
+                answer["Cache-Control"] = "no-store"
+            return answer
+
+        @functools.wraps(work)
+        async def view(request: HttpRequest, **rest: Any) -> HttpResponse:
+            return await _SHARES.run(at_once.POOL, run(request, **rest))
+
+        return csrf_exempt(view)
+
+    return wrap
+
+
+def _share(asker: services.Caller, connection: Connection) -> shares.Share:
+    return shares.Share((("connection", connection.pk), ("user", asker.user.pk)))
+
+
+def _get(request: HttpRequest) -> None:
+    if request.method != "GET":
+        raise Problem(405, "Ask with GET.")
+
+
+@_door("list")
+def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpResponse]:
+    """The connections that the asker uses."""
+    yield shares.Share((("user", asker.user.pk),))
+    _get(request)
+    uses = (
+        Use.objects.select_related("connection__place__application")
+        .filter(user=asker.user)
+        .exclude(connection=None)
+        .order_by("connection__ref")
+    )
+    rows = [{"ref": one.connection.ref, "application": one.connection.place.application.name, "state": one.connection.state, "operations": one.operations}
+            for one in uses if one.connection]  # fmt: skip
+    return JsonResponse({"user": asker.user.name, "environment": asker.user.environment.key, "connections": rows})
+
+
+def _answer(ref: str, accept: str, base: str, headers: dict[str, str], query: dict[str, str], ends: datetime | None) -> tuple[str, str]:
+    """A draw as it is answered: its content type and the text."""
+    if "text/plain" in accept:
+        return "text/plain; charset=utf-8", "".join(f"{name}: {value}\n" for name, value in headers.items())
+    seconds = int((ends - timezone.now()).total_seconds()) if ends else None
+    told = {"ref": ref, "base": base, "headers": headers, "query": query, "ends": ends.isoformat() if ends else None, "seconds": seconds}
+    return "application/json", json.dumps(told)
+
+
+@dataclass(frozen=True)
+class _Ask:
+    """A draw that is asked for, as it came."""
+
+    ref: str
+    headers: dict[str, str] = field(repr=False)
+    address: str
+
+
+def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
+    """Those that are in order, answered; their facts are on disk before anybody has a header. ``None``: the long way says what is wrong, or renews."""
+    now = timezone.now()
+    found = [at_once.or_none(quick.draw, one.headers.get("authorization", ""), one.ref, services.DRAW, one.address, now) for one in asks]
+    if facts := [Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one]:
+        LEDGER.note(facts, now)
+    return [_answer(ask.ref, ask.headers.get("accept", ""), one.base, {"Authorization": one.header}, {}, one.ends) if one else None
+            for ask, one in zip(asks, found, strict=True)]  # fmt: skip
+
+
+_TOGETHER = at_once.Together(_ready)
+
+
+async def _at_once(scope: dict[str, Any], send: Any, ref: str) -> bool:
+    found = await _TOGETHER.ask(_Ask(ref, at_once.headers_of(scope), at_once.address_of(scope)))
+    if found is not None:
+        await at_once.answer(send, *found)
+    return found is not None
+
+
+# A thousand that ask at the moment of a renewal wait for it here, and not each in the whole of Django. As many as this go the long way of one connection at once.
+_LONG_WAY = 4
+_turns: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
+
+
+async def usual(scope: dict[str, Any], send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
+    """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw; else by the long way. Whoever had to wait for a
+    turn there looks first whether it has become the usual case: most have, for the token that all of them waited for is there."""
+    ref = str(scope["path"]).removeprefix("/draw/")
+    if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
+        await long_way()
+    elif not await _at_once(scope, send, ref):
+        turn = _turns.setdefault(ref, asyncio.Semaphore(_LONG_WAY))
+        waits = turn.locked()
+        async with turn:
+            if not waits or not await _at_once(scope, send, ref):
+                await long_way()
+
+
+@_door("draw")
+def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
+    """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
+    _get(request)
+    connection = services.connection_of(asker, ref, services.DRAW)
+    yield _share(asker, connection)
+    yield from services.until_renewed(connection)
+    try:
+        drawn = services.draw(asker.user, connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
+    except Problem as problem:
+        if problem.status == 503:
+            services.note(asker, connection, "", services.DRAW, failed=True)
+        raise
+    services.note(asker, connection, drawn.credential, services.DRAW)
+    kind, text = _answer(ref, request.headers.get("Accept", ""), drawn.base, drawn.headers, drawn.query, drawn.ends)
+    return HttpResponse(text, content_type=kind)
+
+
+@_door("test")
+def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
+    """Test a connection that the asker uses, and wait for what comes of it."""
+    if request.method != "POST":
+        raise Problem(405, "Ask with POST.")
+    connection = services.connection_of(asker, ref, services.DRAW)
+    yield _share(asker, connection)
+    done = rounds.run(rounds.begin_test(asker.user.name, connection, by_program=True))
+    rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
+    return JsonResponse(
+        {
+            "ref": ref,
+            "passed": bool(done.passed),
+            "rungs": rungs,
+            "causes": [one["says"] for one in (done.diagnosis or {}).get("causes", [])],
+        }
+    )
+
+
+def _as_sent(request: HttpRequest, ref: str, path: str) -> str:
+    """The path with its escapes as they were sent: an escaped slash is not a slash. Where the server does not tell, it is escaped anew."""
+    scope: dict[str, Any] = getattr(request, "scope", {})
+    raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
+    start = f"/relay/{ref}"
+    if not raw.startswith(start):
+        return quote(path, safe="/~!$&'()*+,;=:@-._")
+    rest = raw.removeprefix(start)
+    return rest[1:] if len(rest) > 1 else rest
+
+
+@_door("relay")
+def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = "") -> shares.Steps[HttpResponse]:
+    """Send a request through a connection; without a path, to its API base address itself."""
+    connection = services.connection_of(asker, ref, services.RELAY)
+    method, body = str(request.method), bodies.of(request, LARGEST_BODY)
+    if method not in relaying.METHODS:
+        raise Problem(405, "This method is not relayed.", f"These are: {', '.join(relaying.METHODS)}.")
+    if body is None:
+        raise Problem(413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed.")
+    try:
+        url = relaying.target(connection.values.get("api_base", ""), _as_sent(request, ref, path), request.META.get("QUERY_STRING", ""))
+    except relaying.BadPath as error:
+        raise Problem(422, "This address cannot be relayed to.", str(error)) from error
+    headers = tuple(request.headers.items())
+    secret = services.secret_of(connection)
+    yield _share(asker, connection)
+    failed = True
+    try:
+        back = yield from services.Relay(connection, method, url, headers, body, asker.client.pace, asker.client.pk).steps()
+        failed = back.status in (401, 407) or back.status >= 500
+    finally:
+        services.note(asker, connection, secret, services.RELAY, failed)
+    answer = HttpResponse(back.body, status=back.status)
+    del answer["Content-Type"]
+    for name, value in back.headers:
+        answer[name] = value
+    answer["Neat-Latch-Tries"] = str(back.tries)
+    # What an application answers is shown by nobody's browser as a page of this address.
+    answer["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    answer["Cache-Control"] = "private, no-store"
+    return answer

@@ -1,0 +1,117 @@
+"""Finding anything as one types, and filters that are kept."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from django.db import IntegrityError, transaction
+from django.db.models import Q
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.finding import index
+from neatlatch.desk.work.finding.models import SavedFilter
+
+router = Router(tags=["find"])
+PAGES = (
+    ("Today", "/"), ("Applications", "/applications"), ("Redirect URIs", "/redirect-uris"), ("Scopes and consent", "/scopes"), ("Access rules", "/access-rules"),
+    ("Connections", "/connections"), ("Users of connections", "/users"), ("My accounts", "/accounts"), ("Credentials", "/credentials"), ("Rounds", "/rounds"),
+    ("House authority", "/credentials/house"), ("Certificates", "/certificates"), ("Read a certificate", "/certificates/read"),
+    ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Journal", "/journal"),
+)  # fmt: skip
+Lists = Literal["connections", "credentials", "users", "applications", "people"]
+
+
+class Found(Schema):
+    """Something that was found, its address, and what is said beside it."""
+
+    name: str
+    kind: str
+    address: str
+    detail: str = ""
+
+
+class FilterIn(Given):
+    """A filter to keep."""
+
+    list: Lists
+    name: str
+    words: str
+    shared: bool = False
+
+
+class FilterOut(Schema):
+    """A filter that is kept."""
+
+    id: int
+    list: str
+    name: str
+    words: str
+    shared: bool
+    mine: bool
+    by: str
+
+
+@router.get("/finds", response=list[Found])
+def find(request: HttpRequest, words: str) -> list[dict[str, Any]]:
+    """Any application, connection, client, credential hint, redirect URI, thumbprint, person or page whose words begin with those that are typed."""
+    guard.need(request, "look")
+    asked = words.lower().split()
+    pages = [{"name": name, "kind": "page", "address": address} for name, address in PAGES
+             if asked and all(any(part.startswith(word) for part in name.lower().replace(",", "").split()) for word in asked)]  # fmt: skip
+    return [*pages[:3], *index.find(words)]
+
+
+def _filter(one: SavedFilter, by: Person) -> dict[str, Any]:
+    return {
+        "id": one.pk,
+        "list": one.list,
+        "name": one.name,
+        "words": one.words,
+        "shared": one.shared,
+        "mine": one.person_id == by.pk,
+        "by": one.person.shown_name,
+    }
+
+
+@router.get("/filters", response=list[FilterOut])
+def filters(request: HttpRequest, list: Lists) -> list[dict[str, Any]]:
+    """The filters of a list that are mine or shared."""
+    by = guard.need(request, "look")
+    rows = SavedFilter.objects.filter(Q(person=by) | Q(shared=True), list=list).select_related("person")
+    return [_filter(one, by) for one in rows]
+
+
+@router.post("/filters", response={201: FilterOut})
+def keep(request: HttpRequest, given: FilterIn) -> tuple[int, dict[str, Any]]:
+    """Keep a filter under a name; the same name again replaces it."""
+    by = guard.need(request, "look")
+    name, words = given.name.strip(), given.words.strip()
+    if not name or len(name) > 60:
+        raise wrong_fields({"name": "Give it a name of up to 60 characters."})
+    if not words or len(words) > 300:
+        raise wrong_fields({"words": "A filter has up to 300 characters."})
+    try:
+        with transaction.atomic():
+            one, _ = SavedFilter.objects.update_or_create(
+                person=by, list=given.list, name=name, defaults={"words": words, "shared": given.shared}
+            )
+    except IntegrityError as error:
+        raise wrong_fields({"name": "A filter of this name is there already."}) from error
+    return 201, _filter(one, by)
+
+
+@router.delete("/filters/{identity}", response={204: None})
+def forget(request: HttpRequest, identity: int) -> tuple[int, None]:
+    """Forget a filter of one's own."""
+    by = guard.need(request, "look")
+    found = SavedFilter.objects.filter(pk=identity, person=by).first() if identity < 2**63 else None
+    if found is None:
+        raise problems.not_found("filter of yours")
+    found.delete()
+    return 204, None

@@ -1,0 +1,314 @@
+"""Pages of the house authority: its keys, its clients and what they hold, and the question put before a person."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from django.db import transaction
+from django.db.models import Count, Prefetch, Q, QuerySet, Window
+from django.db.models.functions import RowNumber
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+
+from neatlatch.core.authority import rollover, telling
+from neatlatch.core.authority.ceiling import Ceiling
+from neatlatch.desk.authority.house import issuing, signing, tokens
+from neatlatch.desk.authority.records.house.models import Access, Grant, RegistrationRight, SigningKey, Turned, Waiting
+from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.applications import environment_out
+from neatlatch.desk.work.credentials import life
+
+from . import endpoints
+from .shapes import (
+    AcceptsIn,
+    AllowIn,
+    AnotherSecretIn,
+    AuthorityOut,
+    Ended,
+    HandoverMade,
+    IssuedOut,
+    QuestionOut,
+    RegistrationRightIn,
+    RegistrationRightMade,
+    RevokeIn,
+    SentOn,
+    WhyIn,
+)
+
+router = Router(tags=["house authority"])
+_MOST_SHOWN = 100
+
+
+def _turned(rows: Any) -> list[dict[str, Any]]:
+    return [
+        {
+            "at": one.at,
+            "endpoint": one.endpoint,
+            "what": one.what,
+            "client": one.client.client_id if one.client else one.named,
+            "address": one.address,
+        }
+        for one in rows
+    ]
+
+
+def _right(one: RegistrationRight) -> dict[str, Any]:
+    return {
+        "id": one.pk,
+        "application": one.place.application.name,
+        "hint": one.hint,
+        "made_by": one.made_by,
+        "made": one.made,
+        "ends": one.ends,
+        "left": one.left,
+        "scopes": one.ceiling.get("scopes"),
+        "grants": one.ceiling.get("grants"),
+    }
+
+
+def _authorities(environments: QuerySet[Environment]) -> list[dict[str, Any]]:
+    """The authority of each of them; as many queries for ten as for one."""
+    now = timezone.now()
+    rights = RegistrationRight.objects.select_related("place__application").filter(ends__gt=now, left__gt=0)
+    alive = Access.objects.filter(revoked=None, ends__gt=now).values("environment").annotate(count=Count("pk"))
+    tokens_alive = dict(alive.values_list("environment", "count"))
+    counts = dict(Client.objects.filter(house=True, resource=False).values_list("place").annotate(Count("pk")))
+    asking = Client.objects.filter(house=True, resource=True, credentials__kind="client_secret")
+    askers = {one.place_id: one for one in asking}
+    newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
+
+    def key(one: SigningKey) -> dict[str, Any]:
+        return {"kid": one.kid, "turn": rollover.turn(one.as_key(), now), "published_from": one.published_from, "signs_from": one.signs_from,
+                "signs_until": one.signs_until, "published_until": one.published_until, "made_by": one.made_by}  # fmt: skip
+
+    def accepting(one: Place) -> dict[str, Any]:
+        asker = askers.get(one.pk)
+        return {"application": one.application.key, "name": one.application.name, "clients": counts.get(one.pk, 0), "asks_as": asker.client_id if asker else "",
+                "asker": asker.pk if asker else None}  # fmt: skip
+
+    def authority(one: Environment) -> dict[str, Any]:
+        name, places = issuing.issuer(one), sorted(one.places.all(), key=lambda place: place.application.name)
+        return {
+            "environment": environment_out(one), "issuer": name,
+            "metadata_address": name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
+            "keys": [key(each) for each in one.signing_keys.all()],
+            "accepting": [accepting(each) for each in places if each.house], "others": [each.application.name for each in places if not each.house],
+            "clients": sum(counts.get(each.pk, 0) for each in places), "tokens": tokens_alive.get(one.pk, 0),
+            "rights": [_right(right) for each in places for right in each.registration_rights.all()],
+            "turned": _turned(one.turned_set.all()),
+        }  # fmt: skip
+
+    return [
+        authority(one)
+        for one in environments.prefetch_related(
+            Prefetch("signing_keys", SigningKey.objects.defer("private")),
+            Prefetch("places", Place.objects.select_related("application")),
+            Prefetch("places__registration_rights", rights),
+            Prefetch("turned_set", newest.filter(nth__lte=20)),
+        )
+    ]
+
+
+def _authority(environment: Environment) -> dict[str, Any]:
+    return _authorities(Environment.objects.filter(pk=environment.pk))[0]
+
+
+@router.get("/house", response=list[AuthorityOut])
+def house(request: HttpRequest) -> list[dict[str, Any]]:
+    """The house authority in each environment."""
+    guard.need(request, "look")
+    return _authorities(Environment.objects.all())
+
+
+@router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
+def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
+    """Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended."""
+    found = find_environment(environment)
+    signing.roll_over(guard.need(request, "change"), found)
+    return 201, _authority(found)
+
+
+@router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
+def accepts(request: HttpRequest, environment: str, application: str, given: AcceptsIn) -> dict[str, Any]:
+    """Note that an application accepts what the house issues, or no longer."""
+    by = guard.need(request, "change")
+    issuing.accepts(by, find_place(application, environment), given.accepts)
+    return _authority(find_environment(environment))
+
+
+@router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
+def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, dict[str, Any]]:
+    """Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people."""
+    by = guard.need(request, "change")
+    client, handover = issuing.resource(by, find_place(application, environment))
+    return 201, {"client": client.pk, "handover": handover.pk}
+
+
+@router.post("/house/{environment}/registration-rights", response={201: RegistrationRightMade})
+def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn) -> tuple[int, dict[str, Any]]:
+    """Let somebody register clients by protocol (RFC 7591)."""
+    by = guard.need(request, "change")
+    wrong = {
+        key: f"Give a number from 1 to {most}."
+        for key, value, most in (("uses", given.uses, 1000), ("days", given.days, 90))
+        if not 1 <= value <= most
+    }
+    place = find_place(given.application, environment)
+    if not place.house:
+        wrong["application"] = f"{place.application.name} does not accept what the house authority issues there."
+    known = {one.name for one in place.application.read_profile().scopes}
+    if unknown := sorted(set(given.scopes or ()) - known):
+        wrong["scopes"] = f"{place.application.name} has no scope {unknown[0]}."
+    if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
+        wrong["grants"] = f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
+    if wrong:
+        raise problems.wrong_fields(wrong)
+    most = Ceiling(*(frozenset(one) if one is not None else None for one in (given.scopes, given.grants)))
+    right, value = endpoints.new_right(by, place, given.uses, given.days, most)
+    return 201, {**_right(right), "token": value}
+
+
+@router.delete("/house/registration-rights/{identity}", response={204: None})
+def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
+    """Take a right to register away."""
+    by = guard.need(request, "change")
+    found = RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("right")
+    endpoints.end_right(by, found)
+    return 204, None
+
+
+# The question put before a person
+
+
+@router.get("/house/requests/{identity}", response=QuestionOut)
+def question(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """What a client asks the person to allow."""
+    person = request.user
+    assert isinstance(person, Person)
+    found = Waiting.objects.select_related("client__place__application", "client__place__environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("request")
+    client = found.client
+    meanings = {one.name: one.meaning for one in client.place.application.read_profile().scopes} if client else {}
+    return {
+        "client": client.name if client else "", "application": client.place.application.name if client else "",
+        "environment": environment_out(client.place.environment) if client else None, "back_to": found.redirect_uri, "person": person.shown_name,
+        "scopes": [{"name": one, "meaning": meanings.get(one, "")} for one in found.scopes], "refused": found.refused,
+        "over": found.answered is not None or found.ends <= timezone.now(),
+    }  # fmt: skip
+
+
+@router.post("/house/requests/{identity}/answers", response=SentOn)
+def answer(request: HttpRequest, identity: UUID, given: AllowIn) -> dict[str, Any]:
+    """The person allows it, or not. Anybody who can log in may answer for themselves."""
+    person = request.user
+    assert isinstance(person, Person)
+    found = Waiting.objects.filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("request")
+    return {"location": tokens.answer(person, found, given.allow)}
+
+
+# What a client holds
+
+
+def _house_client(identity: UUID) -> Client:
+    found = find_client(identity)
+    if not found.house:
+        raise problems.Problem(
+            409, "This client was issued by its application.", "What it holds there is seen in the application's own screens."
+        )
+    return found
+
+
+def _issued(client: Client) -> dict[str, Any]:
+    now = timezone.now()
+    alive = Q(access_tokens__revoked=None, access_tokens__ends__gt=now)
+    rows = client.credentials.exclude(digest="").defer("value").select_related("handover").prefetch_related("holders__connection")
+    shown = list(rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20])
+    drawn = life.drawn_by(one.pk for one in shown)
+    living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
+
+    def secret(one: Any) -> dict[str, Any]:
+        handover = getattr(one, "handover", None)
+        waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
+        return {"id": one.pk, "kind": one.kind, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
+                "over": one.ends is not None and one.ends <= now, "last_used": one.last_used, "last_used_from": one.last_used_from, "tokens": one.living,
+                "connections": sorted({h.connection.ref for h in one.holders.all()}), "drawn_by": drawn[one.pk], "why": one.why, "handover": handover.pk if handover and waiting else None,
+                "made_by": one.put_in_by}  # fmt: skip
+
+    return {
+        "client": client.pk, "client_id": client.client_id, "issuer": issuing.issuer(client.place.environment), "most_secrets": issuing.LIVE_SECRETS,
+        "secrets": [secret(one) for one in shown],
+        "tokens": [{"number": one.pk, "person": one.grant.person.shown_name if one.grant else "", "secret": one.credential.hint if one.credential else "",
+                    "scopes": one.scopes, "issued": one.issued, "ends": one.ends}
+                   for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]],
+        "tokens_alive": living.count(),
+        "allowed_by": sorted({one.person.shown_name for one in Grant.objects.filter(client=client, revoked=None).select_related("person")}),
+        "turned": _turned(Turned.objects.select_related("client").filter(client=client)[:10]),
+    }  # fmt: skip
+
+
+@router.get("/clients/{identity}/issued", response=IssuedOut)
+def issued(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away."""
+    guard.need(request, "look")
+    return _issued(_house_client(identity))
+
+
+@router.post("/clients/{identity}/secrets", response={201: HandoverMade})
+def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, dict[str, Any]]:
+    """Make another secret of a client; at most two live at once."""
+    by, client = guard.need(request, "change"), _house_client(identity)
+
+    def create() -> tuple[int, dict[str, Any]]:
+        return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
+
+    return guard.repeatable(request, given.dict(), create, alone=True)
+
+
+@router.post("/clients/{identity}/token-revocations", response=Ended)
+def revoke_tokens(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
+    """Revoke the tokens of a client, all or some."""
+    by = guard.need(request, "change")
+    return {"ended": issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens)}
+
+
+@router.post("/house/grants/{identity}/revocations", response=Ended)
+def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> dict[str, Any]:
+    """End what a person allowed a client: every token that came of it, renewed ones too."""
+    by = guard.need(request, "change")
+    with transaction.atomic():
+        found = Grant.objects.select_for_update().select_related("client", "person").filter(pk=identity).first()
+        if found is None:
+            raise problems.not_found("grant")
+        return {"ended": tokens.end_grant(by, found, given.why, timezone.now())}
+
+
+@router.delete("/clients/{identity}/management", response={204: None})
+def end_management(request: HttpRequest, identity: UUID) -> tuple[int, None]:
+    """Take away the right to manage a client's registration by protocol (RFC 7592); the client itself stays."""
+    issuing.end_management(guard.need(request, "change"), _house_client(identity))
+    return 204, None
+
+
+@router.post("/credentials/{identity}/revocations", response=IssuedOut)
+def revoke(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
+    """Revoke a secret that the house authority issued, and what was got with it."""
+    by = guard.need(request, "change")
+    found = Credential.objects.filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    revoked = issuing.revoke(by, found, given.why)
+    assert revoked.client is not None
+    return _issued(find_client(revoked.client.pk))

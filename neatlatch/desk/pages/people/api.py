@@ -1,0 +1,130 @@
+"""The list of people, and what an administrator does to their log-in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db.models import Exists, OuterRef
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from neatlatch.core import filter_words
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.people import factors, log_in, services
+from neatlatch.desk.ground.people.models import Passkey, Person
+from neatlatch.desk.work import leaving
+
+router = Router(tags=["people"])
+
+
+class PersonIn(Given):
+    """A new person."""
+
+    username: str
+    name: str = ""
+    role: str
+    password: str
+
+
+class PersonChange(Given):
+    """What to change; absent: stays."""
+
+    role: str | None = None
+    active: bool | None = None
+
+
+class PersonOut(Schema):
+    """A person, without anything secret."""
+
+    username: str
+    name: str
+    role: str
+    active: bool
+    must_change: bool
+    last_login: str | None
+    second_factor: bool
+
+
+class PasswordGiven(Given):
+    """A password that somebody is given, and must change when they log in with it."""
+
+    password: str
+
+
+def _people() -> Any:
+    return Person.objects.annotate(has_passkey=Exists(Passkey.objects.filter(person=OuterRef("pk"))))
+
+
+def _find(username: str) -> Person:
+    person = Person.objects.filter(username=username).first()
+    if person is None:
+        raise problems.not_found("person")
+    return person
+
+
+def _other(by: Person, username: str) -> Person:
+    person = _find(username)
+    if person.pk == by.pk:
+        raise Problem(409, "This is your own.", "Do it at “My log-in”, or ask another administrator.")
+    return person
+
+
+def _person(username: str) -> dict[str, Any]:
+    return _row(_people().get(username=username))
+
+
+def _row(person: Any) -> dict[str, Any]:
+    return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active, "must_change": person.must_change,
+            "last_login": person.last_login.isoformat() if person.last_login else None, "second_factor": person.factor is not None or person.has_passkey}  # fmt: skip
+
+
+@router.delete("/people/{username}/second-factors", response={204: None})
+def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
+    """Take away every second factor of somebody who lost them."""
+    by = guard.need(request, "change")
+    factors.drop_all(by, _other(by, username))
+    return 204, None
+
+
+@router.post("/people/{username}/passwords", response=PersonOut)
+def give_password(request: HttpRequest, username: str, given: PasswordGiven) -> dict[str, Any]:
+    """Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told."""
+    by = guard.need(request, "change")
+    log_in.give_password(by, _other(by, username), given.password)
+    return _person(username)
+
+
+@router.post("/people/{username}/endings", response={204: None})
+def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
+    """Log somebody out everywhere. They are told."""
+    by = guard.need(request, "change")
+    log_in.end_sessions(by, _other(by, username))
+    return 204, None
+
+
+@router.get("/people", response=list[PersonOut])
+def people(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+    """All people, by login name; filtered by plain words and field words (``role:operator access:off``)."""
+    guard.need(request, "look")
+    rows = [_row(one) for one in _people().order_by("username")]
+    asked = filter_words.read(words, {"role": "role", "access": "access"})
+    picked = {"role": lambda one: one["role"], "access": lambda one: "on" if one["active"] else "off"}
+    return filtering.pick(rows, asked, picked, lambda one: f"{one['name']} {one['username']}")
+
+
+@router.post("/people", response={201: PersonOut})
+def add(request: HttpRequest, given: PersonIn) -> tuple[int, dict[str, Any]]:
+    """Add a person."""
+    by = guard.need(request, "change")
+    return 201, _person(services.add(by, given.username, given.name, given.role, given.password, must_change=True).username)
+
+
+@router.patch("/people/{username}", response=PersonOut)
+def change(request: HttpRequest, username: str, given: PersonChange) -> dict[str, Any]:
+    """Change a person's role, or switch their access on or off."""
+    by = guard.need(request, "change")
+    leaving.change(by, _find(username), given.role, given.active)
+    return _person(username)

@@ -1,0 +1,301 @@
+"""One's own log-in: logging in and out, password, second factor and sessions."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.contrib.auth import logout
+from django.http import HttpRequest, HttpResponse
+from django.middleware.csrf import get_token
+from ninja import Router, Schema
+from ninja.utils import check_csrf
+
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import factors, log_in, passkeys, services
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.sessions import digest
+
+router = Router(tags=["people"])
+
+
+class LogIn(Given):
+    """Login name and password; the code of the second factor where there is one; a new password in place of one that somebody else gave."""
+
+    username: str
+    password: str
+    code: str = ""
+    new_password: str = ""
+
+
+class NoticeOut(Schema):
+    """What somebody else did to one's log-in."""
+
+    at: datetime
+    says: str
+
+
+class PasskeyOut(Schema):
+    """A passkey, as a person tells theirs apart."""
+
+    id: int
+    name: str
+    added: datetime
+    last_used: datetime | None
+
+
+class SessionOut(Schema):
+    """Who is logged in (``null``: nobody), what they may do, and the token that changing requests must carry.
+
+    ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes. ``passkeys_at`` is the host that passkeys work at (empty: none
+    does, because Neat Latch is opened by an IP address). ``recovery_codes`` are shown by the answer to what made them, and never again.
+    """
+
+    csrf: str
+    person: str | None = None
+    username: str | None = None
+    initials: str | None = None
+    role: str | None = None
+    may: list[str] = []
+    keys_on: bool = True
+    second_factor: bool = False
+    device: bool = False
+    passkeys: list[PasskeyOut] = []
+    passkeys_at: str = ""
+    recovery_left: int = 0
+    recovery_codes: list[str] = []
+    notices: list[NoticeOut] = []
+
+
+class FactorOut(Schema):
+    """One-time codes that are being set up: their secret as it is typed, and as an address that devices take. Shown this once."""
+
+    secret: str
+    address: str
+
+
+class Proof(Given):
+    """That it is the person: a code of the second factor that is there, or the password where there is none."""
+
+    password: str = ""
+    code: str = ""
+
+
+class Code(Given):
+    """A code of the second factor."""
+
+    code: str
+
+
+class PasskeyIn(Given):
+    """What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3 §5.1), and how the person calls it."""
+
+    credential: dict[str, Any]
+    name: str = ""
+
+
+class PasskeyProof(Given):
+    """What the browser answered when it asked a passkey."""
+
+    credential: dict[str, Any]
+
+
+class AskBrowser(Schema):
+    """What the browser is to be asked (``parseCreationOptionsFromJSON`` or ``parseRequestOptionsFromJSON`` take it)."""
+
+    options: dict[str, Any]
+
+
+class PasswordChange(Given):
+    """A new password for oneself."""
+
+    password: str
+    new_password: str
+    code: str = ""
+
+
+class OneSessionOut(Schema):
+    """A session: when and from where it was begun, when it was last seen (to ten minutes), and whether it is this one."""
+
+    id: str
+    begun: datetime | None
+    seen: datetime | None
+    ends: datetime
+    address: str
+    browser: str
+    here: bool
+
+
+class Preferences(Given):
+    """A person's own settings."""
+
+    keys_on: bool
+
+
+def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> dict[str, Any]:
+    person = request.user
+    if not isinstance(person, Person):
+        return {"csrf": get_token(request), "passkeys_at": passkeys.host()}
+    initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
+    allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
+    kept = list(person.passkeys.all())
+    return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
+            "may": allowed, "keys_on": person.keys_on, "second_factor": bool(person.factor is not None or kept), "device": person.factor is not None,
+            "passkeys": kept, "passkeys_at": passkeys.host(), "recovery_left": factors.recovery_left(person),
+            "recovery_codes": recovery_codes or [], "notices": person.notices}  # fmt: skip
+
+
+def _me(request: HttpRequest) -> Person:
+    person = request.user
+    assert isinstance(person, Person)
+    return person
+
+
+def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> dict[str, Any]:
+    log_in.go_on(request, _me(request))
+    return _session(request, recovery_codes)
+
+
+def _from_our_page(request: HttpRequest) -> None:
+    if check_csrf(request):
+        raise Problem(403, "This page is too old.", "Reload it and try again.")
+
+
+@router.get("/session", auth=None, response=SessionOut)
+def session(request: HttpRequest) -> dict[str, Any]:
+    """Who is logged in."""
+    return _session(request)
+
+
+@router.post("/session", auth=None, response=SessionOut)
+def begin(request: HttpRequest, given: LogIn) -> dict[str, Any]:
+    """Log in. After five wrong passwords a login name is locked for fifteen minutes at the address they came from."""
+    _from_our_page(request)
+    log_in.log_in(request, given.username, given.password, given.code, given.new_password)
+    return _session(request)
+
+
+@router.delete("/session", response={204: None})
+def log_out(request: HttpRequest) -> tuple[int, None]:
+    """Log out."""
+    person = _me(request)
+    write(person, "logged out", "person", person.username)
+    logout(request)
+    return 204, None
+
+
+@router.put("/session/preferences", response=SessionOut)
+def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
+    """Change one's own settings."""
+    person = _me(request)
+    person.keys_on = given.keys_on
+    person.save(update_fields=["keys_on"])
+    return _session(request)
+
+
+@router.post("/session/passwords", response=SessionOut)
+def change_password(request: HttpRequest, given: PasswordChange) -> dict[str, Any]:
+    """Change one's own password. All other sessions end."""
+    log_in.change_password(request, _me(request), given.password, given.new_password, given.code)
+    return _session(request)
+
+
+@router.post("/session/second-factors", response={201: FactorOut})
+def begin_device(request: HttpRequest, response: HttpResponse, given: Proof) -> tuple[int, dict[str, str]]:
+    """Begin to set up one-time codes of a device. Those that are there already stay until the new ones are confirmed."""
+    secret, address = factors.begin_device(_me(request), given.password, given.code)
+    return 201, {"secret": secret, "address": address}
+
+
+@router.post("/session/second-factors/confirmations", response=SessionOut)
+def confirm_device(request: HttpRequest, given: Code) -> dict[str, Any]:
+    """Confirm them with a code that the device shows. With the first factor come ten recovery codes."""
+    return _stay(request, factors.confirm_device(_me(request), given.code))
+
+
+@router.post("/session/second-factors/removals", response=SessionOut)
+def drop_device(request: HttpRequest, given: Code) -> dict[str, Any]:
+    """Do without one-time codes from now on."""
+    factors.check(_me(request), given.code)
+    factors.drop_device(_me(request), _me(request))
+    return _stay(request)
+
+
+@router.post("/session/recovery-codes", response=SessionOut)
+def new_recovery(request: HttpRequest, given: Code) -> dict[str, Any]:
+    """Ten new recovery codes in place of those there are."""
+    factors.check(_me(request), given.code)
+    return _session(request, factors.new_recovery(_me(request)))
+
+
+@router.post("/session/passkeys/beginnings", response={201: AskBrowser})
+def begin_passkey(request: HttpRequest, given: Proof) -> tuple[int, dict[str, Any]]:
+    """Begin to add a passkey."""
+    return 201, {"options": passkeys.begin(_me(request), given.password, given.code)}
+
+
+@router.post("/session/passkeys", response={201: SessionOut})
+def add_passkey(request: HttpRequest, given: PasskeyIn) -> tuple[int, dict[str, Any]]:
+    """Add the passkey that the browser made. With the first factor come ten recovery codes."""
+    return 201, _stay(request, passkeys.add(_me(request), given.credential, given.name))
+
+
+@router.post("/session/passkeys/{identity}/removals", response=SessionOut)
+def drop_passkey(request: HttpRequest, identity: int, given: Code) -> dict[str, Any]:
+    """Take a passkey of one's own away."""
+    factors.check(_me(request), given.code)
+    passkeys.drop(_me(request), _me(request), identity)
+    return _stay(request)
+
+
+@router.post("/session/passkeys/challenges", response={201: AskBrowser})
+def ask_passkey(request: HttpRequest) -> tuple[int, dict[str, Any]]:
+    """What the browser is to ask a passkey of whoever is logged in."""
+    return 201, {"options": passkeys.begin_proof(_me(request))}
+
+
+@router.post("/session/passkeys/proofs", auth=None, response={201: Code})
+def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, dict[str, Any]]:
+    """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for."""
+    _from_our_page(request)
+    return 201, {"code": passkeys.take_proof(given.credential)}
+
+
+@router.get("/session/sessions", response=list[OneSessionOut])
+def sessions(request: HttpRequest) -> list[dict[str, Any]]:
+    """Where one is logged in, the newest first."""
+    here = digest(request.session.session_key or "")
+    return [
+        {"id": log_in.public_id(one), "begun": one.begun, "seen": one.seen, "ends": one.expire_date, "address": one.address, "browser": one.browser,
+         "here": one.session_key == here}
+        for one in log_in.sessions_of(_me(request))
+    ]  # fmt: skip
+
+
+@router.delete("/session/sessions/{identity}", response={204: None})
+def end_session(request: HttpRequest, identity: str) -> tuple[int, None]:
+    """End one of one's sessions."""
+    log_in.end_session(_me(request), _me(request), identity)
+    return 204, None
+
+
+@router.post("/session/endings", response=SessionOut)
+def end_sessions(request: HttpRequest, here: bool = False) -> dict[str, Any]:
+    """Log out everywhere else; ``here``: in this session too."""
+    person = _me(request)
+    log_in.end_sessions(person, person, elsewhere=not here)
+    if not here:
+        return _stay(request)
+    logout(request)
+    return _session(request)
+
+
+@router.delete("/session/notices", response=SessionOut)
+def read_notices(request: HttpRequest) -> dict[str, Any]:
+    """What was done to one's log-in is read."""
+    services.read_notices(_me(request))
+    request.user = Person.objects.get(pk=_me(request).pk)
+    return _session(request)

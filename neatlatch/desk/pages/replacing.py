@@ -1,0 +1,237 @@
+"""Replacing a credential: what each way would do, and one replacement with its steps."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+
+from neatlatch.core import exchanging
+from neatlatch.desk.authority.records.house.models import Access
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.work.replacing import looking, services
+from neatlatch.desk.work.replacing.models import Replacement
+
+router = Router(tags=["replacing"])
+LARGEST_FILE = 1024 * 1024
+
+
+class OutlookOut(Schema):
+    """What a way of replacing would do. ``gap_seconds``: for how long the connection is refused at the least; none: not at all."""
+
+    way: str
+    overlaps: bool
+    gap_seconds: float | None
+    says: list[str]
+
+
+class OutlooksOut(Schema):
+    """The ways, and the replacement that is under way, if one is."""
+
+    ways: list[OutlookOut]
+    connections: list[str]
+    open: UUID | None
+
+
+class BeginIn(Given):
+    """By which way."""
+
+    way: str
+
+
+class ReplacementStep(Schema):
+    """A step, and what proves that it is done."""
+
+    key: str
+    title: str
+    state: str
+    says: str
+    done_at: datetime | None
+
+
+class MovingUser(Schema):
+    """A user of the connections. ``draws``: it moves by itself."""
+
+    name: str
+    draws: bool
+    moved: bool
+
+
+class ReplacementOut(Schema):
+    """A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by."""
+
+    id: UUID
+    way: str
+    overlaps: bool
+    outcome: str
+    begun: datetime
+    begun_by: str
+    kind: str
+    application: str
+    old: UUID
+    old_hint: str
+    new: UUID | None
+    new_hint: str
+    connections: list[str]
+    steps: list[ReplacementStep]
+    acts: list[str]
+    named: str
+    costs: list[str]
+    users: list[MovingUser]
+    may_roll_back: bool
+    may_correct: bool
+    tokens_alive: int
+    said: str
+    handover: UUID | None
+
+
+class MakingIn(Given):
+    """The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the application knows it by, where that is another."""
+
+    value: str = ""
+    base64: str = ""
+    password: str = ""
+    name: str = ""
+    ends: Moment | None = None
+
+
+class RetiringIn(Given):
+    """Retire the old one; ``anyway``: though it was seen in use."""
+
+    anyway: bool = False
+
+
+class MovedIn(Given):
+    """Whether a user has been changed by hand."""
+
+    name: str
+    moved: bool
+
+
+def _credential(identity: UUID) -> Credential:
+    found = Credential.objects.select_related("client__place__application", "client__place__environment").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    return found
+
+
+def _find(identity: UUID) -> Replacement:
+    found = Replacement.objects.select_related("old__client__place__application", "new__handover").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("replacement")
+    return found
+
+
+def _shape(identity: UUID) -> dict[str, Any]:
+    one, now = _find(identity), timezone.now()
+    at, held = looking.standing(one), looking.connections_of(one)
+    handover = getattr(one.new, "handover", None) if one.new is not None else None
+    waits = handover is not None and handover.shown is None and handover.closed is None
+    named = looking.name_of(one)
+    open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
+    application = held[0].place.application.name if held else one.old.client.place.application.name if one.old.client else ""
+    return {
+        "id": one.pk, "way": one.way, "overlaps": one.overlaps, "outcome": one.outcome, "begun": one.begun, "begun_by": one.begun_by, "kind": one.old.kind,
+        "application": application, "old": one.old_id, "old_hint": one.old.hint, "new": one.new_id, "new_hint": one.new.hint if one.new else "",
+        "connections": [each.ref for each in held],
+        "steps": [{"key": each.key, "title": each.title, "state": each.state, "says": each.says, "done_at": each.done_at} for each in exchanging.steps(at, now)],
+        "acts": looking.acts_by_hand(one.old, one.overlaps) if one.way == "hand" and one.made is None else [],
+        "named": named.label if named is not None and open_by_hand else "", "may_correct": open_by_hand and one.made is not None,
+        "costs": next((list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []) if one.made is None else [],
+        "users": [{"name": each.name, "draws": each.draws, "moved": each.draws or each.name in one.moved} for each in looking.users_of(one)],
+        "may_roll_back": one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
+        "tokens_alive": Access.objects.filter(credential=one.old_id, revoked=None, ends__gt=now).count(), "said": one.said,
+        "handover": handover.pk if handover and waits else None,
+    }  # fmt: skip
+
+
+@router.get("/credentials/{identity}/replacement-outlooks", response=OutlooksOut)
+def outlooks(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """What replacing a credential would do, by each way, before anything is started."""
+    guard.need(request, "look")
+    found = _credential(identity)
+    rows = looking.outlooks(found, timezone.now()) if found.lives else []
+    return {
+        "ways": [{"way": one.way, "overlaps": one.overlaps, "gap_seconds": one.gap.total_seconds() if one.gap else None, "says": list(one.says)} for one in rows],
+        "connections": sorted({one.connection.ref for one in looking.holders(found)}), "open": looking.open_ones([found.pk]).get(found.pk),
+    }  # fmt: skip
+
+
+@router.post("/credentials/{identity}/replacements", response={201: ReplacementOut})
+def begin(request: HttpRequest, identity: UUID, given: BeginIn) -> tuple[int, dict[str, Any]]:
+    """Begin to replace a credential; one that is under way already is answered as it stands."""
+    by = guard.need(request, "change")
+    return 201, _shape(services.begin(by, _credential(identity), given.way).pk)
+
+
+@router.get("/replacements/{identity}", response=ReplacementOut)
+def replacement(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """A replacement and how far it is."""
+    guard.need(request, "look")
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/makings", response=ReplacementOut)
+def make(request: HttpRequest, identity: UUID, given: MakingIn) -> dict[str, Any]:
+    """Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven."""
+    by = guard.need(request, "change")
+    if len(given.value) + len(given.base64) > LARGEST_FILE:
+        raise wrong_fields({"value": "This is larger than any credential."})
+    try:
+        file = base64.b64decode(given.base64, validate=True)
+    except (binascii.Error, ValueError) as error:
+        raise wrong_fields({"value": "The file did not arrive whole; choose it again."}) from error
+    services.make(by, _find(identity), services.Given(given.value, file, given.password, given.name, given.ends))
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/proofs", response=ReplacementOut)
+def prove(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Prove the new one at the application."""
+    services.prove(guard.need(request, "test"), _find(identity))
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/switches", response=ReplacementOut)
+def switch(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Switch the connections over."""
+    services.switch(guard.need(request, "change"), _find(identity))
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/movings", response=ReplacementOut)
+def moved(request: HttpRequest, identity: UUID, given: MovedIn) -> dict[str, Any]:
+    """Note that a user has been changed by hand."""
+    services.note_moved(guard.need(request, "change"), _find(identity), given.name, given.moved)
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/rollbacks", response=ReplacementOut)
+def roll_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Put the old one back."""
+    services.roll_back(guard.need(request, "change"), _find(identity))
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/retirements", response=ReplacementOut)
+def retire(request: HttpRequest, identity: UUID, given: RetiringIn) -> dict[str, Any]:
+    """Retire the old one."""
+    services.retire(guard.need(request, "change"), _find(identity), given.anyway)
+    return _shape(identity)
+
+
+@router.post("/replacements/{identity}/refusals", response=ReplacementOut)
+def prove_refused(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Prove that the old one is refused."""
+    services.prove_refused(guard.need(request, "test"), _find(identity))
+    return _shape(identity)

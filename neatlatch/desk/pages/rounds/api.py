@@ -1,0 +1,412 @@
+"""Tests, rounds, and what stands on Today."""
+
+from __future__ import annotations
+
+import threading
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.conf import settings
+from django.db import connections as databases
+from django.db.models import Count, Q
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+
+from neatlatch.core import breaks, pins
+from neatlatch.core.evidence import Rung
+from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.connections.unsaved import UnsavedOut, unsaved
+from neatlatch.desk.estate.lookups import find_connection, find_environment
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.journal import services as journal
+from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.connections.shapes import GlyphOut
+from neatlatch.desk.work.drawing import ending
+from neatlatch.desk.work.drawing.services import KEY
+from neatlatch.desk.work.rounds import leftovers, services
+from neatlatch.desk.work.rounds.models import Round, Test
+from neatlatch.desk.work.rounds.tasks import all_hands
+
+router = Router(tags=["rounds"])
+LAST_SAMPLES = 24
+_IN_MY_NAME = 50
+
+
+class TestOut(Schema):
+    """A test with its evidence; secrets in it are masked."""
+
+    id: UUID
+    connection: str
+    round: int | None
+    begun_by: str
+    begun: datetime | None
+    ended: datetime | None
+    state: str
+    passed: bool | None
+    rungs: list[dict[str, Any]]
+    diagnosis: dict[str, Any] | None
+
+
+class TestRow(Schema):
+    """A test in a list."""
+
+    id: UUID
+    begun: datetime | None
+    state: str
+    passed: bool | None
+    rung: str
+    cause: str
+    ms: float
+
+
+class InMyName(Schema):
+    """A test that signed in with an account of my own."""
+
+    connection: str
+    begun: datetime | None
+    begun_by: str
+    state: str
+    passed: bool | None
+
+
+class PermissionOut(Schema):
+    """Whether rounds may do real work in an environment, at connections that permit it too."""
+
+    environment: EnvironmentOut
+    permitted: bool
+
+
+class RoundRules(Schema):
+    """How often a round begins by itself, in minutes, and where rounds may do real work."""
+
+    every_minutes: float
+    environments: list[PermissionOut]
+
+
+class PermissionIn(Given):
+    """Whether rounds may do real work in it."""
+
+    permitted: bool
+
+
+class RoundOut(Schema):
+    """A round and its counts."""
+
+    number: int
+    begun: datetime
+    ended: datetime | None
+    begun_by: str
+    stopped: bool
+    total: int
+    done: int
+    failed: int
+
+
+class Rounds(Schema):
+    """A page of rounds, newest first."""
+
+    items: list[RoundOut]
+    next: str | None
+
+
+class RoundTest(Schema):
+    """A test of a round."""
+
+    connection: str
+    state: str
+    passed: bool | None
+    test: UUID
+    says: str
+
+
+class RoundFull(RoundOut):
+    """A round with its tests."""
+
+    tests: list[RoundTest]
+
+
+class SampleOut(Schema):
+    """A point of a connection's history."""
+
+    at: datetime
+    passed: bool
+    ms: float
+
+
+class CellOut(Schema):
+    """One connection on the wall."""
+
+    ref: str
+    state: str
+    glyph: GlyphOut
+    latches: bool
+    says: str
+    samples: list[SampleOut]
+
+
+class WallRow(Schema):
+    """An application on the wall: the connections in each environment, by the environment's key."""
+
+    application: str
+    name: str
+    cells: dict[str, list[CellOut]]
+
+
+class BreakOut(Schema):
+    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty."""
+
+    ref: str
+    user: UUID | None
+    application: str
+    environment: str
+    at: datetime | None
+    why: str
+    act: str
+    label: str
+    users: list[str]
+
+
+class TodayOut(Schema):
+    """What stands on Today."""
+
+    environments: list[EnvironmentOut]
+    wall: list[WallRow]
+    breaks: list[BreakOut]
+    counts: dict[str, int]
+    last_round: RoundOut | None
+    unsaved: list[UnsavedOut]
+    # Leftovers that nothing but a person can clear away; a hundred are counted at most.
+    leftovers: int
+    journal_fault: str
+
+
+def test_out(test: Test) -> dict[str, Any]:
+    """A test as the page wants it."""
+    return {"id": test.pk, "connection": test.connection.ref, "round": test.round_id, "begun_by": test.begun_by, "begun": test.begun, "ended": test.ended,
+            "state": test.state, "passed": test.passed, "rungs": test.rungs, "diagnosis": test.diagnosis}  # fmt: skip
+
+
+def find_test(identity: UUID) -> Test:
+    """A test, or a 404."""
+    found = Test.objects.select_related("connection").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("test")
+    return found
+
+
+def _in_thread(test: Test) -> None:
+    """Run a test at once, beside the request, so that its rungs show as they happen also while no worker runs."""
+
+    def work() -> None:
+        try:
+            services.run_safely(test)
+        finally:
+            databases.close_all()
+
+    threading.Thread(target=work, name=f"test-{test.pk}", daemon=True).start()
+
+
+@router.post("/connections/{ref}/tests", response={202: TestOut})
+def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, dict[str, Any]]:
+    """Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone."""
+    by = guard.need(request, "test")
+    if last and last not in [one.value for one in Rung]:
+        raise problems.wrong_fields({"last": f"A rung is one of {', '.join(one.value for one in Rung)}."})
+    test = services.begin_test(by, find_connection(ref), last)
+    if test.begun is None:
+        _in_thread(test)
+    return 202, test_out(test)
+
+
+@router.get("/connections/{ref}/tests", response=list[TestRow])
+def of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+    """The last tests of a connection, newest first."""
+    guard.need(request, "look")
+    rows = find_connection(ref).tests.exclude(begun=None).order_by("-made")[:20]
+    found = []
+    for one in rows:
+        failed = next((rung for rung in one.rungs if not rung["passed"]), None)
+        found.append({"id": one.pk, "begun": one.begun, "state": one.state, "passed": one.passed, "rung": failed["rung"] if failed else "",
+                      "cause": (one.diagnosis or {}).get("cause_class", ""), "ms": round(sum(rung["ms"] for rung in one.rungs), 1)})  # fmt: skip
+    return found
+
+
+@router.get("/rounds/permissions", response=RoundRules)
+def permissions(request: HttpRequest) -> dict[str, Any]:
+    """How often a round begins, and in which environments rounds may do real work."""
+    guard.need(request, "look")
+    return {"every_minutes": settings.ROUND_MINUTES, "environments": [_permission(one) for one in Environment.objects.all()]}
+
+
+@router.put("/rounds/permissions/{environment}", response=PermissionOut)
+def permit(request: HttpRequest, environment: str, given: PermissionIn) -> dict[str, Any]:
+    """Permit or forbid that rounds do real work in an environment."""
+    by = guard.need(request, "change")
+    return _permission(services.permit_work(by, find_environment(environment), given.permitted))
+
+
+def _permission(one: Environment) -> dict[str, Any]:
+    return {"environment": environment_out(one), "permitted": one.work_in_rounds}
+
+
+@router.get("/accounts/tests", response=list[InMyName])
+def in_my_name(request: HttpRequest) -> list[dict[str, Any]]:
+    """The last tests that signed in with an account of my own, newest first."""
+    by = guard.need(request, "look")
+    rows = Test.objects.filter(person=by).exclude(begun=None).select_related("connection").order_by("-made").defer("rungs", "diagnosis")
+    return [
+        {"connection": one.connection.ref, "begun": one.begun, "begun_by": one.begun_by, "state": one.state, "passed": one.passed}
+        for one in rows[:_IN_MY_NAME]
+    ]
+
+
+@router.get("/tests/{identity}", response=TestOut)
+def test(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """A test and its evidence."""
+    guard.need(request, "look")
+    return test_out(find_test(identity))
+
+
+@router.post("/tests/{identity}/stops", response=TestOut)
+def stop(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+    """Stop a running test."""
+    by = guard.need(request, "test")
+    return test_out(services.stop_test(by, find_test(identity)))
+
+
+_COUNTS = {
+    "total": Count("tests"),
+    "done": Count("tests", filter=Q(tests__state__in=(Test.State.DONE, Test.State.STOPPED))),
+    "failed": Count("tests", filter=Q(tests__passed=False)),
+}
+
+
+def round_out(one: Any) -> dict[str, Any]:
+    """A round that was fetched with its counts."""
+    return {"number": one.number, "begun": one.begun, "ended": one.ended, "begun_by": one.begun_by, "stopped": one.stopped, "total": one.total, "done": one.done,
+            "failed": one.failed}  # fmt: skip
+
+
+def round_full(number: int) -> dict[str, Any]:
+    """A round with its tests, or a 404."""
+    found = Round.objects.annotate(**_COUNTS).filter(number=number).first()
+    if found is None:
+        raise problems.not_found("round")
+    tests = []
+    for one in Test.objects.filter(round_id=number).select_related("connection").order_by("connection__ref"):
+        failed = next((rung for rung in one.rungs if not rung["passed"]), None)
+        says = (
+            f"{failed['rung'].replace('_', ' ')}: {failed['says']}"
+            if failed
+            else (one.rungs[-1]["rung"].replace("_", " ") if one.rungs and one.passed is None else "")
+        )
+        tests.append({"connection": one.connection.ref, "state": one.state, "passed": one.passed, "test": one.pk, "says": says})
+    return {**round_out(found), "tests": tests}
+
+
+@router.get("/rounds", response=Rounds)
+def rounds(request: HttpRequest, cursor: str | None = None) -> dict[str, Any]:
+    """Rounds, newest first."""
+    guard.need(request, "look")
+    found, following = page(Round.objects.annotate(**_COUNTS), "number", cursor, limit=50, descending=True)
+    return {"items": [round_out(one) for one in found], "next": following}
+
+
+@router.post("/rounds", response={202: RoundFull})
+def begin_round(request: HttpRequest) -> tuple[int, dict[str, Any]]:
+    """Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``."""
+    by = guard.need(request, "test")
+    begun = services.begin_round(by.username)
+    all_hands(begun.number)
+    return 202, round_full(begun.number)
+
+
+@router.get("/rounds/{number}", response=RoundFull)
+def one_round(request: HttpRequest, number: int) -> dict[str, Any]:
+    """A round with its tests."""
+    guard.need(request, "look")
+    return round_full(number)
+
+
+@router.post("/rounds/{number}/stops", response=RoundFull)
+def stop_round(request: HttpRequest, number: int) -> dict[str, Any]:
+    """Stop a round."""
+    by = guard.need(request, "test")
+    found = Round.objects.filter(number=number).first()
+    if found is None:
+        raise problems.not_found("round")
+    services.stop_round(by, found)
+    return round_full(number)
+
+
+def _samples() -> dict[UUID, list[dict[str, Any]]]:
+    """The last samples of every connection, oldest first."""
+    return {
+        identity: [{"at": at, "passed": passed, "ms": ms} for at, passed, ms in samples]
+        for identity, samples in services.last_samples(LAST_SAMPLES).items()
+    }
+
+
+def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: list[dict[str, Any]]) -> str:
+    """The few words beside a glyph when something is the matter."""
+    off = [one for one in worked_out if one.fit in (pins.Fit.DIFFERS, pins.Fit.MISSING)]
+    if len(off) > 1:
+        return f"{len(off)} pins out"
+    if off:
+        plural = off[0].label.endswith("s")
+        return f"{off[0].label} {'missing' if off[0].fit is pins.Fit.MISSING else 'differ' if plural else 'differs'}"
+    if connection.state in ("sticking", "open"):
+        failed = sum(not one["passed"] for one in samples)
+        return f"{connection.state} · {failed} of {len(samples)}"
+    unproven = [one for one in worked_out if one.fit is pins.Fit.NOT_PROVEN]
+    if unproven or connection.state == "not_proven":
+        return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
+    return ""
+
+
+@router.get("/today", response=TodayOut)
+def today(request: HttpRequest) -> dict[str, Any]:
+    """What breaks next, and the wall. A constant number of queries."""
+    guard.need(request, "look")
+    now, samples = timezone.now(), _samples()
+    cells: dict[int, dict[str, list[dict[str, Any]]]] = {}
+    worked: list[tuple[Connection, tuple[pins.Pin, ...]]] = []
+    counts = {"latched": 0, "sticking": 0, "open": 0, "not_proven": 0}
+    by_ref: dict[str, Connection] = {}
+    for one in halves.each(Connection.objects.all()):
+        worked_out = halves.work_out(one, now)
+        worked.append((one, worked_out))
+        by_ref[one.ref] = one
+        counts[one.state] += 1
+        last = samples.get(one.pk, [])
+        cells.setdefault(one.place.application_id, {}).setdefault(one.place.environment.key, []).append({
+            "ref": one.ref, "state": one.state, "glyph": {"fits": [pin.fit.value for pin in worked_out], "says": pins.summary(worked_out)},
+            "latches": pins.latches(worked_out), "says": _says(one, worked_out, last), "samples": last,
+        })  # fmt: skip
+    found = halves.soonest(worked, now)
+    told = [(one, by_ref[one.ref].place, None) for one in found] + [(end, None, user) for user, end in ending.soonest(now)]
+
+    def break_out(one: breaks.Break, place: Place | None, user: User | None) -> dict[str, Any]:
+        of = place or user
+        return {"ref": one.ref if place else "", "user": user.pk if user else None, "application": place.application.name if place else "",
+                "environment": of.environment.name if of else "", "at": one.at, "why": one.why, "act": one.act.key, "label": one.act.label, "users": list(one.users)}  # fmt: skip
+
+    last_round = Round.objects.annotate(**_COUNTS).order_by("-number").first()
+    return {
+        "environments": [environment_out(one) for one in Environment.objects.all()],
+        # Neat Latch itself is an application too, that users draw at; nothing of it is connected to unless somebody did.
+        "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")
+                 if one.key != KEY or one.pk in cells],
+        "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
+        "counts": counts, "last_round": round_out(last_round) if last_round else None, "unsaved": unsaved(),
+        "leftovers": leftovers.count_stuck(),
+        "journal_fault": journal.standing(),
+    }  # fmt: skip

@@ -1,0 +1,257 @@
+"""Keeping access rules, bringing them in and out, pushing them to the application and reading them back."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal, TypeVar
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import access
+from neatlatch.core.access import BadRules, Book, Known, Matrix, formats
+from neatlatch.core.addresses import joined_path
+from neatlatch.core.profiles import Profile, RulesAt
+from neatlatch.core.schemes import KINDS
+from neatlatch.core.sending import Credentials, NotComplete
+from neatlatch.desk.estate.connections import destinations
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire import rules as wire
+from neatlatch.wire.road import Road, RoadError
+
+from .models import RuleBook
+
+T = TypeVar("T")
+Format = Literal["csv", "json"]
+# So many rules, groups and rights of a difference are told; the rest is counted.
+MOST_TOLD = 200
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Rules with all that follows from them. ``derived``: they are the application's roles, and changed by changing an account's role. ``unknown`` says
+    why rights and idle rules were not worked out, where they were not."""
+
+    book: Book
+    matrix: Matrix
+    idle: tuple[int, ...]
+    derived: bool
+    unknown: str = ""
+
+
+def rules_at(place: Place) -> RulesAt | None:
+    """Where the application keeps rules, if it lets them be read and written."""
+    return place.application.read_profile().rules
+
+
+def book_of(place: Place) -> RuleBook:
+    """The rule book of a place; a new one that is not saved yet where there is none."""
+    found = RuleBook.objects.filter(place=place).first()
+    return found or RuleBook(place=place, changed_at=timezone.now(), version=0)
+
+
+def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing:
+    """Rules, effective rights and idle rules: of ``book``, else of what is kept, else of the roles."""
+    derived = place.application.read_profile().rules is None
+    book = book if book is not None and not derived else book_now(place, kept)
+    found = heavy.run(access.stand, book, known(place, kept), not derived)
+    return Standing(book, found.matrix, found.idle, derived, found.unknown)
+
+
+def known(place: Place, kept: RuleBook) -> Known:
+    """What there is beside the rules. One query."""
+    profile = place.application.read_profile()
+    accounts = Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+    if profile.rules is not None:
+        return Known(tuple(accounts), tuple(kept.resources), profile.rules.operations)
+    return Known(
+        tuple(accounts),
+        (*kept.resources, *(one.path for one in profile.operations)),
+        tuple(dict.fromkeys(one.method for one in profile.operations)),
+    )
+
+
+def book_now(place: Place, kept: RuleBook | None = None) -> Book:
+    """The rules that stand: those that are kept, or what the application's roles amount to."""
+    profile = place.application.read_profile()
+    if profile.rules is None:
+        return _of_roles(place, profile)
+    return (kept or book_of(place)).book()
+
+
+def count_idle(books: Sequence[tuple[Place, RuleBook, Book]]) -> list[int | None]:
+    """How many rules of each book never decide; ``None`` where that is too much work."""
+    return heavy.run(access.count_idle, [(book, known(place, kept)) for place, kept, book in books])
+
+
+def _of_roles(place: Place, profile: Profile) -> Book:
+    holders = {one.account or one.name: list(one.rights) for one in Client.objects.filter(place=place).exclude(rights=[])}
+    return access.derive(profile.roles, profile.operations, holders)
+
+
+def preview(place: Place, kept: RuleBook, text: str, form: Format) -> formats.Preview:
+    """What rules out of a text would change. Raises a field error that says what is wrong and in which line."""
+    found = _read(formats.preview, text, form, kept.book(), known(place, kept), _operations(place), MOST_TOLD)
+    if found.difference.unknown:
+        raise wrong_fields({"text": found.difference.unknown})
+    return found
+
+
+def out_of(place: Place, text: str, form: Format) -> Book:
+    """Rules out of a text. Raises a field error that says what is wrong and in which line."""
+    return _read(formats.read, text, form, _operations(place))
+
+
+def _read(function: Callable[..., T], *arguments: Any) -> T:
+    try:
+        return heavy.run(function, *arguments)
+    except BadRules as error:
+        raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
+
+
+def _operations(place: Place) -> tuple[str, ...]:
+    return (rules_at(place) or RulesAt()).operations
+
+
+def from_plain(place: Place, content: object) -> Book:
+    """Rules out of plain values. Raises a field error."""
+    try:
+        return formats.from_plain(content, _operations(place))
+    except BadRules as error:
+        raise wrong_fields({"rules": f"{str(error)[:1].upper()}{str(error)[1:]}."}) from error
+
+
+def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> formats.Difference:
+    """What a change from one book to another comes to, in rules and in rights."""
+    return heavy.run(formats.difference, before, after, known(place, kept), MOST_TOLD)
+
+
+def _writable(place: Place) -> RulesAt:
+    found = rules_at(place)
+    if found is None:
+        raise Problem(409, "This application has roles in place of rules.", "What an account may do is changed by changing its role there.")
+    return found
+
+
+def save(by: Person, kept: RuleBook, book: Book, did: str = "changed the access rules") -> RuleBook:
+    """Keep these rules in place of those that stood in ``kept``, whose version was checked. Raises :class:`Problem` where another edit came between, and a field
+    error where they are too many to be worked out."""
+    place = kept.place
+    _writable(place)
+    told = difference(place, kept, kept.book(), book)
+    if too_much := told.unknown or standing(place, kept, book).unknown:
+        raise wrong_fields({"rules": f"{too_much} Nothing was changed."})
+    return _save(by, place, book, did, told, kept.version)
+
+
+@transaction.atomic
+def _save(by: Person, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
+    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
+    check_unchanged(kept.version, version)
+    kept.content, kept.version = formats.as_plain(book), kept.version + 1
+    kept.changed_at, kept.changed_by = timezone.now(), by.username
+    kept.save()
+    changes = [f"{one.says} added" for one in told.added] + [f"{one.says} taken away" for one in told.gone] + list(told.groups)
+    if told.reordered:
+        changes.append("put in another order")
+    write(
+        by,
+        did,
+        "access rules",
+        f"{place.application.key} {place.environment.key}",
+        {"id": place.pk, "version": kept.version, "changes": changes[:100]},
+    )
+    return kept
+
+
+# At the application
+
+
+def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
+    """Where the rules are, and a credential that some connection holds for it."""
+    at = _writable(place)
+    profile = place.application.read_profile()
+    start = f"{at.endpoint}." if at.endpoint else ""
+    for one in Connection.objects.filter(place=place).prefetch_related("held_secrets__credential").order_by("paused", "ref"):
+        scheme = profile.scheme(one.scheme) or KINDS[one.scheme]
+        endpoint = next((each for each in scheme.endpoints if each.key == at.endpoint), None)
+        base = one.values.get(f"{start}api_base", "")
+        secrets_of = {key.removeprefix(start): held.open().reveal() for key, held in one.secrets().items() if key.startswith(start)}
+        if base and secrets_of and (endpoint is not None or not at.endpoint):
+            values = {key.removeprefix(start): value for key, value in one.values.items() if key.startswith(start)}
+            kind, settings = (endpoint.kind, endpoint.settings) if endpoint else (one.scheme, scheme.settings)
+            return one, joined_path(base, at.path), Credentials(kind, values, secrets_of, settings)
+    raise Problem(409, "No connection can reach its rules.", f"A connection into {place.application.name} in {place.environment.name} with the credential of "
+                  f"the {at.endpoint or 'API'} is needed. Set one up first.")  # fmt: skip
+
+
+def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) -> wire.There:
+    try:
+        with destinations.road_of(connection, 15.0) as way:
+            return ask(way, secrets.token_hex(12), int(time.time()))
+    except wire.Refused as error:
+        if error.changed:
+            raise Problem(
+                409, "The rules were changed there by hand.", "Nothing was written. Read them back and look at what differs."
+            ) from error
+        raise Problem(502, "The application did not do it.", str(error)) from error
+    except NotComplete as error:
+        raise Problem(409, "The credential is not complete.", str(error)) from error
+    except RoadError as error:
+        raise Problem(502, "The application could not be reached.", f"{error.failure.detail} Nothing was changed.") from error
+
+
+def read_back(by: Person, place: Place) -> RuleBook:
+    """Read the rules that the application holds now."""
+    connection, address, held = _endpoint(place)
+    found = _asked(connection, lambda way, nonce, now: wire.read(way, address, held, nonce, now))
+    return _saw(by, place, found, "read the access rules back")
+
+
+@transaction.atomic
+def _saw(by: Person, place: Place, found: wire.There, did: str, pushed: Book | None = None) -> RuleBook:
+    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0, changed_at=timezone.now())
+    before = kept.book_pushed()
+    kept.there, kept.tag, kept.read_at = formats.as_plain(found.book), found.tag, timezone.now()
+    kept.resources = list(found.resources) or kept.resources
+    if pushed is not None:
+        kept.pushed, kept.pushed_at = formats.as_plain(pushed), timezone.now()
+    kept.save()
+    by_hand = pushed is None and before is not None and before != found.book
+    write(
+        by,
+        did,
+        "access rules",
+        f"{place.application.key} {place.environment.key}",
+        {"rules": len(found.book.rules), "changed there by hand": by_hand},
+    )
+    return kept
+
+
+def push(by: Person, place: Place) -> RuleBook:
+    """Write our rules to the application, in place of those that were last read there. Refused where they were changed since."""
+    kept = book_of(place)
+    if not kept.tag or kept.there is None:
+        raise Problem(409, "It is not known which rules stand there.", "Read them back first, so that nothing is overwritten unseen.")
+    connection, address, held = _endpoint(place)
+    book = kept.book()
+    found = _asked(connection, lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag))
+    return _saw(by, place, found, "pushed the access rules", book)
+
+
+def take_theirs(by: Person, place: Place) -> RuleBook:
+    """Take the rules that were last read there as ours."""
+    kept = book_of(place)
+    there = kept.book_there()
+    if there is None:
+        raise Problem(409, "The rules there have not been read yet.", "Read them back first.")
+    return save(by, kept, there, "took the application's access rules")

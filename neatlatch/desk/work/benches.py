@@ -1,0 +1,282 @@
+"""The benches of a client: its redirect URIs against all callers, its scopes against all users, and asking for consent."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import redirect_bench, registration, scope_effects, scope_matrix
+from neatlatch.core.pins import Need
+from neatlatch.core.profiles import Profile
+from neatlatch.core.redirect_bench import Sent
+from neatlatch.core.schemes import CODE, OAUTH2
+from neatlatch.core.scope_effects import Stopped
+from neatlatch.core.scopes import closure
+from neatlatch.desk.estate.clients import services
+from neatlatch.desk.estate.connections import destinations, halves, tokens
+from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import BY_LINK, write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire.holding import NoToken
+from neatlatch.wire.road import RoadError
+
+LINK_LASTS = timedelta(days=14)
+
+
+def connections_of(client: Client) -> list[Connection]:
+    """The client's connections with everything, in a constant number of queries."""
+    return list(halves.with_everything(Connection.objects.filter(client=client)).order_by("ref"))
+
+
+# Redirect URIs
+
+
+def sent_by(connections: list[Connection]) -> list[Sent]:
+    """What the callers send, of those that sign people in."""
+    found = []
+    for one in connections:
+        if one.scheme == CODE:
+            tokens = one.tokens
+            renews = tokens is not None and tokens.refresh is not None and not tokens.refused
+            users = tuple(use.name for use in one.users.all())
+            found.append(Sent(one.ref, one.values.get("redirect_uri", ""), users, tokens is not None, renews))
+    return found
+
+
+def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench:
+    """All URIs of the client against all of its callers'."""
+    return redirect_bench.work_out(tuple(client.redirect_uris), sent_by(connections), "native" if client.native else "web")
+
+
+def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
+    """Whether the client's list holds a URI."""
+    return redirect_bench.answer(tuple(client.redirect_uris), Sent("", uri), "native" if client.native else "web")
+
+
+def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, ...]:
+    """What a change of the registered URIs would stop and start."""
+    return redirect_bench.effects(
+        tuple(client.redirect_uris), tuple(wanted), sent_by(connections_of(client)), "native" if client.native else "web"
+    )
+
+
+@transaction.atomic
+def plan(by: Person, client: Client, wanted: list[str] | None) -> Client:
+    """Begin a change that somebody enters by hand in the application's screens (``None``: leave it). Raises :class:`Problem` where somebody changed it meanwhile."""
+    seen = client.version if wanted is not None else None
+    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    check_unchanged(client.version, seen)
+    if client.managed:
+        raise Problem(409, "This client is changed by protocol.", "Change it here; the application is told at once.")
+    if wanted is not None:
+        wanted = [one for one in dict.fromkeys(wanted) if one]
+        if errors := registration.check(services.with_uris(wanted)(client.fields())):
+            raise wrong_fields(errors)
+        if wanted == client.redirect_uris:
+            raise wrong_fields({"redirect_uris": "That is what the application has already."})
+    client.planned = None if wanted is None else {"redirect_uris": wanted, "by": by.username, "at": timezone.now().isoformat()}
+    client.ticks = [one for one in client.ticks if not one.startswith("planned:")]
+    client.save(update_fields=["planned", "ticks"])
+    write(by, "planned a change" if wanted is not None else "left a planned change", "client", client.client_id or client.name,
+          {"redirect_uris": wanted} if wanted is not None else {})  # fmt: skip
+    return client
+
+
+def carry_out(by: Person, client: Client) -> Client:
+    """The planned change was entered there: the record says so from now on. Every act must have been ticked off."""
+    open_ = [one.says for one in services.planned_acts(client) if one.key not in client.ticks]
+    if not client.planned:
+        raise Problem(409, "No change is planned.", "Somebody else may have noted it as done. Reload the page.")
+    if open_:
+        raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
+    changed = services.change(by, client, services.with_uris(list(client.planned["redirect_uris"])))
+    Client.objects.filter(pk=client.pk).update(planned=None, ticks=[one for one in client.ticks if not one.startswith("planned:")])
+    changed.refresh_from_db(fields=["planned", "ticks"])
+    return changed
+
+
+# Scopes
+
+
+Found = tuple[Profile, list[Connection], list[Any], scope_matrix.Matrix]
+
+
+def matrices(clients: list[Client]) -> list[tuple[Client, Found]]:
+    """The matrix of each of many clients, in a constant number of queries."""
+    connections: dict[UUID, list[Connection]] = {}
+    for one in halves.with_everything(Connection.objects.exclude(client=None)).order_by("ref"):
+        assert one.client_id is not None
+        connections.setdefault(one.client_id, []).append(one)
+    return [(one, matrix(one, connections.get(one.pk, []))) for one in clients]
+
+
+def matrix(client: Client, connections: list[Connection] | None = None) -> Found:
+    """The client's scopes (or the roles of its account) against the users of its connections: profile, connections, uses in the order of the columns."""
+    profile = client.place.application.read_profile()
+    connections = connections_of(client) if connections is None else connections
+    with_scopes = client.scheme in OAUTH2
+    known, permitted = (profile.scopes, client.scopes) if with_scopes else (profile.roles, client.rights)
+    users, uses, holders = [], [], []
+    for one in connections:
+        holders.append(_holder(client, one) if with_scopes else scope_matrix.Holder(one.ref, frozenset(permitted)))
+        for use in one.users.all():
+            operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
+            uses.append(use)
+            users.append(scope_matrix.UserOf(use.name, one.ref, operations))
+    return profile, connections, uses, _worked_out(known, frozenset(permitted), holders, users)
+
+
+# So many cells are worked out at once in the desk itself; more of them in a child, which takes longer to ask.
+_FEW_CELLS = 20_000
+
+
+def _worked_out(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> scope_matrix.Matrix:
+    if len(known) * (len(users) + len(holders)) <= _FEW_CELLS or transaction.get_connection().in_atomic_block:
+        return scope_matrix.work_out(known, permitted, holders, users)
+    return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
+
+
+def _holder(client: Client, connection: Connection) -> scope_matrix.Holder:
+    sets = [one for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
+    made = [one.signed_in_at if connection.scheme == CODE else one.obtained for one in sets]
+    moments = [one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None]
+    granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
+    return scope_matrix.Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
+
+
+@dataclass(frozen=True)
+class ScopeEffect:
+    """Whom a change of scopes stops at a connection, and what it would still ask for in vain."""
+
+    ref: str
+    users: tuple[Stopped, ...]
+    asks_in_vain: tuple[str, ...] = ()
+
+
+def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEffect]:
+    """Whom it stops when a client, or an account, may do this and no more."""
+    profile, wanted, found = client.place.application.read_profile(), frozenset(wanted), []
+    for one in connections_of(client):
+        if client.scheme not in OAUTH2:
+            stopped = scope_effects.stopped_by(client.rights, wanted, _needs(one, profile), profile.implies)
+            found.append(ScopeEffect(one.ref, stopped))
+            continue
+        asked = frozenset(one.scopes)
+        before, after = (asked & closure(some, profile.implies) for some in (client.scopes, wanted))
+        stopped = scope_effects.stopped_by(before, after, _needs(one, profile), profile.implies)
+        found.append(ScopeEffect(one.ref, stopped, tuple(sorted(before - after))))
+    return [one for one in found if one.users or one.asks_in_vain]
+
+
+def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
+    """Whom it stops when a connection asks for these scopes and no others."""
+    profile = connection.place.application.read_profile()
+    stopped = scope_effects.stopped_by(connection.scopes, wanted, _needs(connection, profile), profile.implies)
+    return [ScopeEffect(connection.ref, stopped)] if stopped else []
+
+
+def _needs(connection: Connection, profile: Profile) -> list[Need]:
+    calls = [(use.name, name, profile.operation(name)) for use in connection.users.all() for name in use.operations]
+    return [Need(user, name, operation.alternatives) for user, name, operation in calls if operation is not None]
+
+
+# Consent
+
+
+def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
+    """Why each scope is asked for: the users and operations that stop without it."""
+    *_, found = matrix(client)
+    reasons = {one.scope: [f"{call.user}: {call.operation}" for call in one.needed_by] for one in found.trim.kept}
+    return {scope: reasons.get(scope, []) for scope in scopes}
+
+
+@transaction.atomic
+def ask_consent(by: Person, client: Client, scopes: list[str], asked_of: str) -> ConsentRequest:
+    """Ask an administrator of the application for consent, by a signed link."""
+    profile = client.place.application.read_profile()
+    wanted = sorted(set(scopes))
+    for one in wanted:
+        known = profile.scope(one)
+        if known is None or not known.administrator:
+            raise wrong_fields({"scopes": f"{one} is no scope that wants an administrator's consent."})
+    if not wanted:
+        raise wrong_fields({"scopes": "Choose at least one scope."})
+    now = timezone.now()
+    request = ConsentRequest.objects.create(client=client, scopes=wanted, why=needs_of(client, wanted), asked_of=asked_of.strip()[:200],
+                                            asked_by=by.shown_name, asked_at=now, ends=now + LINK_LASTS)  # fmt: skip
+    write(by, "asked for consent", "client", client.client_id or client.name, {"scopes": wanted, "of": request.asked_of})
+    return request
+
+
+@transaction.atomic
+def withdraw_request(by: Person, request: ConsentRequest) -> ConsentRequest:
+    """The link no longer serves."""
+    request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+    if request.answered_at is None and not request.withdrawn:
+        request.withdrawn = True
+        request.save(update_fields=["withdrawn"])
+        write(by, "withdrew a request for consent", "client", request.client.client_id or request.client.name, {"scopes": request.scopes})
+    return request
+
+
+def open_request(identity: str) -> ConsentRequest:
+    """A request that a link was made for, if the link still serves; else a problem that says why not."""
+    try:
+        found = (
+            ConsentRequest.objects.select_related("client__place__application", "client__place__environment")
+            .filter(pk=UUID(identity))
+            .first()
+        )
+    except ValueError:
+        found = None
+    if found is None or found.withdrawn:
+        raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
+    return found
+
+
+def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> ConsentRequest:
+    """An administrator of the application answers. What was consented to is noted on the client; it is proven when a test has needed it."""
+    if not name.strip():
+        raise wrong_fields({"name": "Give your name, so that they know who consented."})
+    if unknown := [one for one in given if one not in request.scopes]:
+        raise wrong_fields({"given": f"{unknown[0]} was not asked for."})
+    with transaction.atomic():
+        request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+        if request.answered_at is not None:
+            raise Problem(410, "This request was answered before.", f"{request.answered_by} answered it. A link serves once.")
+        if request.withdrawn or request.ends <= timezone.now():
+            raise Problem(410, "This link has ended.", "Ask whoever sent it for a new one.")
+        request.answered_at, request.given, request.answered_by, request.says = (
+            timezone.now(),
+            sorted(set(given)),
+            name.strip()[:200],
+            says.strip()[:600],
+        )
+        request.save()
+        for scope in request.given:
+            services.note_consent(BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link")
+        # Whoever holds a link types a name: it stands in the details, and is nobody's log-in.
+        write(BY_LINK, "answered a request for consent", "client", request.client.client_id or request.client.name,
+              {"name given": request.answered_by, "given": request.given, "refused": [one for one in request.scopes if one not in request.given], "says": request.says})  # fmt: skip
+    return request
+
+
+def new_token(by: Person, connection: Connection) -> None:
+    """Have a new token made in place of the one that is held. Raises :class:`Problem` where it is refused."""
+    try:
+        with destinations.road_of(connection, 15.0) as way:
+            tokens.hold(connection, way, force=True)
+    except NoToken as error:
+        raise Problem(502, "No new token came.", error.failure.detail or error.failure.code) from error
+    except RoadError as error:
+        raise Problem(502, "The application could not be reached.", f"{error.failure.detail} The old token is still held.") from error
+    write(by, "had a new token made", "connection", connection.ref)

@@ -1,0 +1,103 @@
+"""Emergency: what is known of a credential that has leaked, where it is used, and what stops. What is pasted is looked up and not kept."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db.models import Max, Q
+
+from neatlatch.core import house_key, leak
+from neatlatch.desk.authority.records.house.models import Access, RegistrationRight
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing.models import Drawn
+from neatlatch.desk.work.drawing.services import RELAY, undrawable
+
+from . import leaked_tokens
+from .life import rows
+
+
+def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
+    """What was recognised in a text, by key format, digest or keyed fingerprint. Only that somebody looked, and what was found, stands in the journal."""
+    found = leak.candidates(text)
+    prints, digests = {safe.fingerprint(one) for one in found}, {house_key.digest(one) for one in found}
+    known = list(Credential.objects.defer("value").filter(fingerprint__in=prints)) + list(
+        Credential.objects.defer("value").filter(digest__in=digests)
+    )
+    known += list(Credential.objects.defer("value").filter(public_key__in=leak.public_keys(text)).exclude(public_key=""))
+    credentials = list({one.pk: one for one in known}.values())
+    tokens = list(Access.objects.select_related("client__user").filter(digest__in=digests))
+    rights = list(RegistrationRight.objects.select_related("place__application").filter(digest__in=digests))
+    held, families, managing = (
+        leaked_tokens.held(prints, now),
+        leaked_tokens.of_house(digests, now),
+        leaked_tokens.managing(prints, digests),
+    )
+    shaped = rows(Credential.objects.filter(pk__in=[one.pk for one in credentials]), now)
+    by_key = {one.pk: one for one in credentials}
+    write(
+        by,
+        "looked for a leaked",
+        "credential",
+        ", ".join(one.hint for one in credentials) or "none known",
+        {"found": len(credentials) + len(tokens) + len(rights) + len(held) + len(families) + len(managing)},
+    )
+    return {
+        "credentials": [{**row, "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]]),
+                         "drawer": _drawer(by_key[row["id"]].client, now)} for row in shaped],
+        "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now,
+                    "drawer": _drawer(one.client, now)} for one in tokens],
+        "held": held, "families": families, "managing": managing,
+        "rights": [{"id": one.pk, "application": one.place.application.name, "hint": one.hint} for one in rights],
+        "ours_by_form": [_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
+    }  # fmt: skip
+
+
+def _said(text: str) -> str:
+    read = house_key.read(text)
+    return f"{read.hint} has the form of a key of this house for {read.environment}, and none that was issued here is like it"
+
+
+def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
+    """For each connection that holds it: when it stops, and who is hit."""
+    held = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).select_related("connection__client")
+    found = []
+    for one in held.prefetch_related("connection__users__user", "connection__token_sets").order_by("connection__ref"):
+        connection = one.connection
+        token = connection.tokens
+        by_house = bool(connection.client and connection.client.house)
+        when = leak.stop(connection.scheme, by_house, token.ends if token else None, token is not None, now)
+        found.append(
+            {"ref": connection.ref, "at": when.at, "says": when.says, "users": sorted(user.name for user in connection.users.all())}
+        )
+    return found
+
+
+def _drawer(client: Client | None, now: datetime) -> dict[str, Any] | None:
+    """Where it is what a user draws with: the user, what else it has to draw with, and each connection that whoever has it could draw."""
+    user = client.user if client else None
+    if client is None or user is None:
+        return None
+    others = Credential.objects.defer("value").filter(client__user=user).exclude(client=client).filter(Q(ends=None) | Q(ends__gt=now))
+    last = dict(Drawn.objects.filter(user=user.pk).values_list("connection").annotate(Max("last")))
+    reach = []
+    uses = user.uses.exclude(connection=None).select_related("connection").prefetch_related("connection__token_sets")
+    for connection in sorted((one.connection for one in uses if one.connection), key=lambda one: one.ref):
+        if undrawable(connection) is not None:
+            continue
+        token = connection.tokens
+        left = leak.taken(connection.scheme, token.ends if token else None, token is not None, now)
+        reach.append({"ref": connection.ref, "at": left.at, "lasts": left.lasts, "says": left.says, "last": last.get(connection.pk)})
+    return {"user": user.pk, "name": user.name, "owner": user.owner, "relay": RELAY in client.scopes,
+            "others": len({one.client_id for one in others if one.lives}), "reach": reach}  # fmt: skip
+
+
+def _acts(credential: Credential) -> tuple[str, ...]:
+    client = credential.client
+    application = client.place.application.name if client else ""
+    return leak.acts(application, bool(credential.digest), bool(client and client.managed))

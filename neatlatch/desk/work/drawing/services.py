@@ -1,0 +1,468 @@
+"""Drawing: a user of a connection takes a ready request header by its reference name, or sends its request through the relay."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+import random
+import secrets
+import time
+from collections.abc import Hashable
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from uuid import UUID
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import house_key, relaying, replies, retries
+from neatlatch.core.addresses import inside
+from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.drawn import RIGHTS, Right
+from neatlatch.core.oauth2 import Request
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
+from neatlatch.core.sending import NotComplete, dress
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.authority.records.house.models import Access
+from neatlatch.desk.estate.connections import destinations, drawers, tokens
+from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.presented import credentials_of
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.users.services import touch
+from neatlatch.desk.ground.common import shares
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire.holding import Held, NoToken
+from neatlatch.wire.pace import Paces
+from neatlatch.wire.road import Answer, Road, RoadError
+
+from .ledger import LEDGER, Fact
+
+log = structlog.get_logger()
+KEY, DRAW, RELAY = "neat-latch", "draw", "relay"
+_PROFILE = {
+    "schemes": [{"key": CLIENT}, {"key": BEARER}, {"key": CERTIFICATE}],
+    "scopes": [{"name": DRAW, "meaning": "Take request headers of the connections it uses", "kind": "read"},
+               {"name": RELAY, "meaning": "Send requests through the connections it uses", "kind": "write"}],
+    "limits": {"live_secrets": 2, "token_life": 900, "spread": 0},
+}  # fmt: skip
+
+
+def door(environment: Environment) -> Place:
+    """Neat Latch itself as an application of the firm in an environment: what its users' keys are issued for. Made when it is first wanted."""
+    application, _ = Application.objects.get_or_create(
+        key=KEY, defaults={"name": "Neat Latch", "purpose": "Lets jobs and reports draw connections", "profile": _PROFILE}
+    )
+    place, _ = Place.objects.select_related("application", "environment").get_or_create(
+        application=application,
+        environment=environment,
+        defaults={"house": True, "api_base": f"{settings.PUBLIC_URL}/draw", "changed_at": timezone.now()},
+    )
+    return place
+
+
+@transaction.atomic
+def give(
+    by: Person,
+    user: User,
+    kind: str,
+    right: Right,
+    ends: datetime | None = None,
+    addresses: list[str] | None = None,
+    request: str = "",
+    leave: Leave | None = None,
+) -> tuple[Client, Handover | None]:
+    """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. ``right``: to send requests
+    through the relay only, or to draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and the handover of its secret, if the house made that."""
+    if kind not in ("key", "client", "certificate"):
+        raise wrong_fields({"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."})
+    if right not in RIGHTS:
+        raise wrong_fields({"right": "Its right is “relay”, for requests through the relay only, or “draw”, for headers too."})
+    allowed, name = frozenset({RELAY} if right == "relay" else {DRAW, RELAY}), f"{user.name}, to draw"
+    handover: Handover | None
+    if kind == "certificate":
+        asked = certificates.Asked("client", user.name[:64], request=request)
+        client, _, handover = certificates.register(by, door(user.environment), name, asked, allowed)
+    else:
+        scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
+        client, handover = issuing.register(by, door(user.environment), ClientMetadata(name, grants=grants, scopes=allowed), scheme, ends)
+    Client.objects.filter(pk=client.pk).update(user=user, allow_list=addresses or [])
+    if not user.draws:
+        User.objects.filter(pk=user.pk).update(draws=True)
+        touch(user.uses.values_list("connection_id", flat=True))
+    if right == "draw":
+        drawers.let(by, user, [one.connection for one in user.uses.select_related("connection") if one.connection], leave)
+    write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "right": right})
+    return client, handover
+
+
+@transaction.atomic
+def take_away(by: Person, client: Client) -> None:
+    """Take away what a user draws with: every secret and token of it is refused from now on."""
+    issuing.revoke_all(by, client, "taken away from its user")
+    write(by, "took away a way to draw from", "user", client.user.name if client.user else "", {"client": client.client_id})
+    client.delete()
+
+
+# Who asks
+
+
+@dataclass(frozen=True)
+class Caller:
+    """A user that has said who it is, by which client of its own."""
+
+    user: User
+    client: Client
+    scopes: frozenset[str]
+
+
+def _no(what: str, client: Client | None = None) -> Refused:
+    refused = Refused("invalid_token", "", 401, what)
+    return issuing.known(refused, client) if client is not None else refused
+
+
+def caller(authorization: str, address: str, now: datetime, certificate: bytes | None = None) -> Caller:
+    """Who asks: by a key of its own, an access token got with its client, or a certificate (DER) that TLS has proven. Raises :class:`Refused`, which tells
+    callers nothing and the log everything."""
+    scheme, _, text = authorization.partition(" ")
+    text = text.strip()
+    used: Credential | None = None
+    if not authorization and certificate is not None:
+        client, scopes, used = _by_certificate(certificate, now)
+    elif scheme.lower() != "bearer" or not text:
+        raise _no("no key")
+    elif text.count(".") == 2 and not text.startswith("nlk_"):
+        client, scopes = _by_token(text, now)
+    else:
+        client, scopes, used = _by_key(text, now)
+    if client.user is None:
+        raise _no("key or token of somebody who is no user", client)
+    if client.allow_list and not inside(address, client.allow_list):
+        raise _no("from an address that is not allowed", client)
+    if used is not None:  # not before: one that is refused was not used
+        issuing.note_use(used, address, now)
+    return Caller(client.user, client, scopes)
+
+
+def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
+    row = (
+        Access.objects.select_related("client__user__environment", "client__place__application", "client__place__environment")
+        .filter(digest=house_key.digest(text))
+        .first()
+    )
+    if row is None:
+        raise _no("token unknown")
+    why = "token revoked" if row.revoked else "token ended" if row.ends <= now else ""
+    if not why and row.client.place.application.key != KEY:
+        why = "token for another application"
+    if why:
+        raise _no(why, row.client)
+    return row.client, frozenset(row.scopes)
+
+
+def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], Credential]:
+    """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to a client of this door, and that lives."""
+    issued = (
+        Issued.objects.filter(sha256=hashlib.sha256(der).hexdigest(), credential__client__isnull=False)
+        .select_related("authority", "credential__client__user__environment", "credential__client__place__application")
+        .select_related("credential__client__place__environment")
+        .first()
+    )
+    if issued is None:
+        raise _no("certificate unknown")
+    credential, client = issued.credential, issued.credential.client
+    assert client is not None
+    why = "certificate revoked" if issued.revoked is not None else ""
+    if not why:
+        why = issuing.state_of(credential, "certificate", now)
+    if not why and (issued.authority.state == Authority.State.RETIRED or issued.authority.not_after <= now):
+        why = "certificate of an authority that is gone"
+    if not why and (issued.profile != "client" or client.place.application.key != KEY):
+        why = "certificate for another use"
+    if why:
+        raise _no(why, client)
+    return client, issuing.registered(client).allowed, credential
+
+
+def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credential]:
+    try:
+        read = house_key.read(text)
+    except house_key.BadKey as error:
+        raise _no(f"key {'unknown' if error.fault == 'foreign' else error.fault}") from error
+    environment = Environment.objects.filter(key=read.environment).first()
+    if environment is None:
+        raise _no("key unknown")
+    key = issuing.find_key(environment, text, now)
+    client = key.client
+    assert client is not None
+    if client.place.application.key != KEY:
+        raise _no("key for another application", client)
+    client = Client.objects.select_related("user__environment", "place__application", "place__environment").get(pk=client.pk)
+    return client, issuing.registered(client).allowed, key
+
+
+def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
+    """The connection of a reference name, if the asker uses it, in its own environment, and may do what it wants. Raises :class:`Problem`; whether a
+    connection exists that it does not use is not told."""
+    use = (
+        Use.objects.select_related(
+            "connection__place__application", "connection__place__environment", "connection__client", "connection__client__place"
+        )
+        .filter(user=asker.user, connection__ref=ref)
+        .first()
+    )
+    if use is None or use.connection is None:
+        raise Problem(404, "You use no connection of that name.", "Its administrator can note on the connection's page that you use it.")
+    connection = use.connection
+    if connection.place.environment_id != asker.user.environment_id:
+        raise Problem(
+            403,
+            "That connection belongs to another environment.",
+            f"You are noted in {asker.user.environment.name}, it is in {connection.place.environment.name}.",
+        )
+    if wants not in asker.scopes:
+        raise Problem(403, f"Your key does not allow you to {wants}.", "Ask its administrator for one that does.")
+    if (refusal := undrawable(connection)) is not None:
+        raise refusal
+    return connection
+
+
+def undrawable(connection: Connection) -> Problem | None:
+    """Why nobody can draw a connection, nor send a request through it, whoever asks; ``None`` where one can."""
+    if connection.individual:
+        return Problem(
+            409, "There each person has an account of their own.", "A job cannot borrow one. Use a connection with a service account."
+        )
+    if connection.scheme == STREAM:
+        return Problem(
+            409, "A stream is not called by requests.", "Neither its key nor a request can be drawn; it is signed in to on its own line."
+        )
+    return None
+
+
+# Drawing
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """A ready way into an application. ``ends``: when the token in it does."""
+
+    base: str
+    headers: dict[str, str]
+    query: dict[str, str]
+    ends: datetime | None
+    credential: str
+
+    def __repr__(self) -> str:
+        return f"Drawing({self.base!r}, •••)"
+
+
+def secret_of(connection: Connection) -> str:
+    """The ID of the secret a draw is made with; of several, the first that was asked for."""
+    held = connection.credential
+    return str(held.pk) if held is not None else ""
+
+
+def draw(user: User, connection: Connection, method: str = "GET", address: str = "") -> Drawing:
+    """A ready header for a user. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
+    base, secret = connection.values.get("api_base", ""), secret_of(connection)
+    try:
+        destinations.check(connection)
+    except RoadError as error:
+        raise Problem(409, "What it holds was not cleared for where it goes.", error.failure.detail) from error
+    if connection.scheme == CERTIFICATE:
+        raise Problem(
+            409, "This connection shows a certificate on the line itself.", "No header can carry that. Send your request through the relay."
+        )
+    if connection.scheme in OAUTH2:
+        held = tokens.live(connection)
+        if held is None:
+            with _road(connection, min(connection.time_limit, 20.0)) as way:
+                held = _token(connection, way, False)
+        return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
+    if drawers.not_let(user, connection):
+        says = "Of this connection a draw hands out the secret itself. Send your request through the relay, or have an administrator let you on the connection's page."
+        raise Problem(403, "Nobody let you draw this secret.", says)
+    if connection.scheme == OAUTH1 and not address.startswith(base):
+        raise Problem(422, "This connection signs each request.", f"Say method and url of the request to sign; url begins with {base}.")
+    try:
+        dressed = dress(Request(method, address or base), credentials_of(connection), secrets.token_hex(12), int(time.time()))
+    except NotComplete as error:
+        raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+    query = dressed.url.removeprefix(address or base).lstrip("?&")
+    return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
+
+
+# Seconds between two looks whether somebody else has renewed, and how long it is waited for in all: as long as a renewal may take.
+_LOOK, _RENEWAL = 0.1, 40.0
+
+
+def until_renewed(connection: Connection, force: bool = False) -> shares.Steps[None]:
+    """Wait, without a worker, while somebody else renews the token that is wanted."""
+    if connection.scheme not in OAUTH2:
+        return
+    until = time.monotonic() + _RENEWAL
+    while tokens.is_being_renewed(connection, force) and time.monotonic() < until:
+        yield shares.Wait(_LOOK)
+
+
+def _road(connection: Connection, total: float) -> Road:
+    try:
+        return destinations.road_of(connection, total, tokens.shown(connection))
+    except RoadError as error:
+        raise Problem(409, "This connection cannot be used as it stands.", error.failure.detail) from error
+
+
+def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
+    try:
+        held, _ = tokens.hold(connection, way, force, newer_than)
+    except NoToken as error:
+        raise Problem(
+            503, "No token is to be had.", f"{error.failure.detail} Its administrator can see why on the connection's page."
+        ) from error
+    except RoadError as error:
+        raise Problem(503, "The application's token endpoint could not be reached.", error.failure.detail) from error
+    return held
+
+
+def note(asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False) -> None:
+    """Write down that it was drawn."""
+    LEDGER.note([Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now())
+
+
+# The relay
+
+
+_PACES = Paces()
+
+
+def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> shares.Steps[None]:
+    """Wait until the connection's pace allows one more call, and that of the caller's own key where it has one (``limit``, calls a second).
+
+    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
+    """
+    paces: dict[Hashable, float] = {("connection", connection.pk): connection.pace}
+    if limit:
+        paces["key", connection.pk, key] = limit
+    wait, taken = _PACES.take(paces, time.monotonic(), max(most, 0.0))
+    if not taken:
+        raise Problem(
+            429,
+            "Too many requests wait for this connection's pace.",
+            f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
+            retry_after=math.ceil(wait),
+        )
+    if wait > 0:
+        yield shares.Wait(wait)
+
+
+@dataclass
+class Relayed:
+    """What came back. ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it."""
+
+    status: int
+    headers: relaying.Headers
+    body: bytes
+    tries: int
+    renewed: bool = False
+
+
+@dataclass
+class Relay:
+    """One request sent through a connection: its credential put on, its pace kept, repeated where that is safe.
+
+    ``limit``: the pace of the caller's own ``key``, in calls a second, where it is given one.
+    """
+
+    connection: Connection
+    method: str
+    url: str
+    headers: relaying.Headers
+    body: bytes
+    limit: float | None = None
+    key: UUID | None = None
+    tries: int = field(default=0, init=False)
+
+    def run(self) -> Relayed:
+        """Send it, and wait here where that is needed. Raises :class:`Problem`."""
+        return shares.run_here(self.steps())
+
+    def steps(self) -> shares.Steps[Relayed]:
+        """Send it, in steps between which it waits. Raises :class:`Problem`."""
+        connection = self.connection
+        yield from until_renewed(connection)
+        with _road(connection, connection.time_limit) as way, way.within(connection.time_limit):
+            held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
+            answer = yield from self._send(way, self._dressed(held))
+            renewed = False
+            if answer.status == 401 and held is not None and relaying.may_repeat_after_renewal(self.method, self.headers):
+                # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
+                yield from until_renewed(connection, force=True)
+                held, renewed = _token(connection, way, True, held.generation), True
+                answer = yield from self._send(way, self._dressed(held))
+        return Relayed(answer.status, self._back(answer), answer.octets, self.tries, renewed)
+
+    def _back(self, answer: Answer) -> relaying.Headers:
+        headers = tuple(answer.headers.items())
+        place = next((value for name, value in headers if name.lower() == "location"), "")
+        start = f"/relay/{self.connection.ref}"
+        there = relaying.location(place, self.url, self.connection.values.get("api_base", ""), start) if place else None
+        return (*relaying.back(headers, self._further), *((("Location", there),) if there else ()))
+
+    @property
+    def _further(self) -> tuple[str, ...]:
+        return self.connection.place.application.read_profile().relays
+
+    def _dressed(self, held: Held | None) -> Request:
+        """The request with the credential on; a field of the credential's that the caller sent too is the credential's alone."""
+        headers = relaying.onward(self.headers, self._further)
+        bare = Request(self.method, self.url, (), self.body.decode("utf-8", "replace"))
+        if held is not None:
+            token = held.access_token
+            dressed = Request(self.method, self.url, (("Authorization", f"Bearer {token}"),), bare.body, (token,))
+        else:
+            try:
+                dressed = dress(bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time()))
+            except NotComplete as error:
+                raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+        ours = {name.lower() for name, _ in dressed.headers}
+        return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
+
+    def _send(self, way: Road, request: Request) -> shares.Steps[Answer]:
+        tries = 0
+        while True:
+            yield from _keep_pace(self.connection, self.key, self.limit, way.left)
+            tries, self.tries = tries + 1, self.tries + 1
+            answer, broken = None, None
+            try:
+                answer = way.send(request, content=self.body or None)
+            except RoadError as error:
+                broken = error
+            if not retries.may_repeat(self.method, answer.status if answer else None, tries) or (
+                answer and not retries.repeatable_status(answer.status)
+            ):
+                break
+            asked = _asked_wait(answer) if answer else None
+            wait = retries.wait_before(tries, asked, random.random())
+            if wait is None or wait >= way.left:
+                break
+            yield shares.Wait(wait)
+        if answer is None:
+            assert broken is not None
+            raise Problem(502, "The application could not be reached.", broken.failure.detail or broken.failure.code) from broken
+        return answer
+
+
+def _asked_wait(answer: Answer) -> float | None:
+    told = {name.lower(): value for name, value in answer.headers.items()}.get("retry-after")
+    return replies.retry_after(told, timezone.now()) if told is not None else None

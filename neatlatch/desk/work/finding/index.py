@@ -1,0 +1,289 @@
+"""The index of everything that can be found: one full-text table, kept up to date with what is saved and deleted (SQLite FTS5)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+from django.db import connection as database
+from django.db import transaction
+from django.db.models import Model
+from django.db.models.signals import post_delete, post_save
+
+from neatlatch.core.certificates import facts, reading
+from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.people.models import Person, Team
+
+from .models import SavedFilter
+
+LISTS = {
+    "connections": "/connections",
+    "credentials": "/credentials",
+    "users": "/users",
+    "applications": "/applications",
+    "people": "/people",
+}
+
+
+@dataclass(frozen=True)
+class Entry:
+    """Something to be found: its kind, its name as it is shown, further words that find it, where it is, and what is said beside it."""
+
+    kind: str
+    name: str
+    address: str
+    words: str = ""
+    detail: str = ""
+
+
+def of_application(one: Application) -> Iterator[Entry]:
+    """By name, key, purpose, owner and addresses."""
+    hosts = " ".join(address for place in one.places.all() for address in place.by_key().values())
+    yield Entry("application", one.name, f"/applications/{one.key}", f"{one.key} {one.purpose} {one.owner} {hosts}", one.purpose)
+
+
+def of_connection(one: Connection) -> Iterator[Entry]:
+    """By reference name, application, environment, account; its certificate by thumbprint."""
+    place, address = one.place, f"/connections/{one.ref}"
+    named = " ".join(str(one.values.get(key, "")) for key in ("account", "username", "client_id", "key_id", "client_key", "redirect_uri"))
+    yield Entry(
+        "connection",
+        one.ref,
+        address,
+        f"{place.application.name} {place.environment.name} {named}",
+        f"{place.application.name}, {place.environment.name}",
+    )
+    if pem := one.values.get("certificate"):
+        for certificate in _certificates(pem):
+            sha256, sha1 = certificate.sha256, certificate.sha1
+            yield Entry(
+                "thumbprint",
+                _colons(sha256),
+                address,
+                f"{sha256} {_colons(sha1)} {sha1} {certificate.subject} {one.ref}",
+                f"certificate of {one.ref}",
+            )
+
+
+def _certificates(pem: str) -> list[facts.CertificateFacts]:
+    try:
+        return [facts.of_certificate(one) for one in reading.read(pem.encode("utf-8")).certificates]
+    except ValueError:
+        return []
+
+
+def _colons(digits: str) -> str:
+    plain = digits.replace(":", "").upper()
+    return ":".join(plain[at : at + 2] for at in range(0, len(plain), 2))
+
+
+def of_client(one: Client) -> Iterator[Entry]:
+    """By name, ID, account and whatever it is known by there; each of its redirect URIs."""
+    place, address = one.place, f"/clients/{one.pk}"
+    where = f"{place.application.name}, {place.environment.name}"
+    known = " ".join(str(value) for key, value in one.facts.items() if key != "thumbprint")
+    yield Entry(
+        "client", one.name, address, f"{one.client_id} {one.account} {known} {where} {' '.join(one.contacts)}", f"{one.client_id or where}"
+    )
+    for uri in one.redirect_uris:
+        yield Entry("redirect URI", uri, f"{address}/redirect-uris", "", f"{one.name}, {place.environment.name}")
+    if thumbprint := str(one.facts.get("thumbprint", "")):
+        plain = thumbprint.replace(":", "").lower()
+        yield Entry("thumbprint", _colons(plain), address, plain, f"held by {where}")
+
+
+def of_credential(one: Credential) -> Iterator[Entry]:
+    """By its hint and the ID of the secret."""
+    where = f"{one.client.place.application.name}, {one.client.place.environment.name}" if one.client else ""
+    yield Entry("credential", one.hint, f"/credentials?words={one.hint.lstrip('…')}", f"{one.secret_id} {one.kind.replace('_', ' ')} {where}",
+                f"{one.kind.replace('_', ' ')}{', ' + where if where else ''}")  # fmt: skip
+
+
+def of_issued(one: Issued) -> Iterator[Entry]:
+    """A certificate of the house: by its names, serial number and fingerprint."""
+    sha256 = one.sha256.lower()
+    yield Entry(
+        "certificate",
+        one.common_name,
+        f"/certificates/{one.credential_id}",
+        f"{' '.join(map(str, one.names))} {one.serial} {_colons(one.serial)} {sha256} {_colons(sha256)}",
+        f"…{one.serial[-6:]}, {one.profile} certificate, {one.authority.name}",
+    )
+
+
+def of_authority(one: Authority) -> Iterator[Entry]:
+    """A certificate authority of the house, by its name and fingerprint."""
+    sha256 = facts.of_certificate(one.certificate()).sha256
+    yield Entry("authority", one.name, "/certificates", f"{sha256.replace(':', '').lower()} {sha256}", one.environment.name)
+
+
+def of_person(one: Person) -> Iterator[Entry]:
+    """By name, login name and address."""
+    yield Entry("person", one.shown_name, f"/people/{one.username}", f"{one.username} {one.email}", one.role)
+
+
+def of_team(one: Team) -> Iterator[Entry]:
+    """By name."""
+    yield Entry("team", one.name, "/people#teams", "", "team")
+
+
+def of_user(one: User) -> Iterator[Entry]:
+    """By name and owner."""
+    yield Entry(
+        "user", one.name, f"/users/{one.pk}", f"{one.owner} {one.kind} {one.environment.name}", f"{one.kind}, {one.environment.name}"
+    )
+
+
+def of_filter(one: SavedFilter) -> Iterator[Entry]:
+    """A filter that is shared, by its name."""
+    if one.shared:
+        yield Entry("filter", one.name, f"{LISTS.get(one.list, '/')}?words={one.words}", one.words, f"{one.list}: {one.words}")
+
+
+_WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
+    Application: of_application, Connection: of_connection, Client: of_client, Credential: of_credential, Person: of_person, Team: of_team, User: of_user,
+    SavedFilter: of_filter, Issued: of_issued, Authority: of_authority}  # fmt: skip
+_JOINED = {Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
+           Credential: ("client__place__application", "client__place__environment"), User: ("environment",),
+           Issued: ("authority",), Authority: ("environment",)}  # fmt: skip
+_HEAVY = {Credential: ("value",), Client: ("management_token",), Authority: ("private", "revocations")}
+
+
+def _of(one: Model) -> str:
+    return f"{one._meta.label_lower}:{one.pk}"
+
+
+def _forget(of: str) -> None:
+    with database.cursor() as cursor:
+        cursor.execute("DELETE FROM finding_entry WHERE rowid IN (SELECT entry FROM finding_place WHERE of = %s)", [of])
+        cursor.execute("DELETE FROM finding_place WHERE of = %s", [of])
+
+
+def _write(of: str, entries: Iterable[Entry]) -> None:
+    with database.cursor() as cursor:
+        for one in entries:
+            cursor.execute("INSERT INTO finding_entry (name, words, kind, address, detail) VALUES (%s, %s, %s, %s, %s)",
+                           [one.name, one.words, one.kind, one.address, one.detail[:200]])  # fmt: skip
+            cursor.execute("INSERT INTO finding_place (entry, of) VALUES (last_insert_rowid(), %s)", [of])
+
+
+def note(one: Model) -> None:
+    """Write what finds an object anew."""
+    kind = type(one)
+    fresh = kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).filter(pk=one.pk).first()
+    with transaction.atomic():
+        _forget(_of(one))
+        if fresh is not None:
+            _write(_of(one), _WRITERS[kind](fresh))
+
+
+def _saved(sender: type[Model], instance: Model, update_fields: Any = None, raw: bool = False, **more: Any) -> None:
+    # Last use, states and the like are not what anybody looks for.
+    if update_fields is None or set(update_fields) & {
+        "name",
+        "words",
+        "redirect_uris",
+        "first_name",
+        "last_name",
+        "email",
+        "values",
+        "hint",
+        "shared",
+    }:
+        note(instance.application if isinstance(instance, Place) else instance)
+
+
+def _deleted(sender: type[Model], instance: Model, **more: Any) -> None:
+    _forget(_of(instance))
+
+
+def listen() -> None:
+    """From now on, whatever is saved or deleted is found, or not, at once."""
+    for kind in _WRITERS:
+        post_save.connect(_saved, sender=kind, dispatch_uid=f"finding-saved-{kind.__name__}")
+        post_delete.connect(_deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}")
+    post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
+
+
+@transaction.atomic
+def rebuild() -> int:
+    """Write the whole index anew; answers how many entries it has."""
+    with database.cursor() as cursor:
+        cursor.execute("DELETE FROM finding_entry")
+        cursor.execute("DELETE FROM finding_place")
+        for kind, entries in _WRITERS.items():
+            for one in kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).iterator(chunk_size=1000):
+                _write(_of(one), entries(one))
+        cursor.execute("INSERT INTO finding_entry(finding_entry) VALUES ('optimize')")
+        return int(cursor.execute("SELECT count(*) FROM finding_place").fetchone()[0])
+
+
+def fill() -> None:
+    """Write the index where there is none although there is something to find."""
+    with database.cursor() as cursor:
+        filled = cursor.execute("SELECT 1 FROM finding_place LIMIT 1").fetchone()
+    if not filled and Application.objects.exists():
+        rebuild()
+
+
+_TOKEN = re.compile(r"[^\W_]+", re.UNICODE)
+MOST = 12
+# Kinds as people look for them; the same words find a connection before the redirect URI of its client.
+_ORDER = (
+    "connection",
+    "application",
+    "user",
+    "client",
+    "person",
+    "certificate",
+    "authority",
+    "credential",
+    "redirect URI",
+    "thumbprint",
+    "team",
+    "filter",
+)
+
+
+def query(words: str) -> str:
+    """What is typed as a query of the full-text table: every word begins a word, and words joined by signs stand one after the other."""
+    parts = []
+    for word in words.split()[:8]:
+        if tokens := _TOKEN.findall(word)[:12]:
+            parts.append('"' + " ".join(tokens) + '" *')
+    return " AND ".join(parts)
+
+
+_SELECT = (
+    """SELECT name, kind, address, detail FROM finding_entry WHERE finding_entry MATCH %s ORDER BY bm25(finding_entry, 8.0, 1.0) LIMIT %s"""
+)
+
+
+def find(words: str) -> list[dict[str, str]]:
+    """The best entries for what is typed."""
+    asked = query(words)
+    if not asked:
+        return []
+    with database.cursor() as cursor:
+        rows = cursor.execute(_SELECT, [asked, MOST * 3]).fetchall()
+    found = [dict(zip(("name", "kind", "address", "detail"), row, strict=True)) for row in rows]
+    typed = words.strip().lower()
+    best = sorted(enumerate(found), key=partial(_rank, typed))
+    return [one for _, one in best][:MOST]
+
+
+def _rank(typed: str, placed: tuple[int, dict[str, str]]) -> tuple[bool, bool, int, int]:
+    place, one = placed
+    name = one["name"].lower()
+    order = _ORDER.index(one["kind"]) if one["kind"] in _ORDER else 99
+    # Of names that begin with all that is typed, the shortest of its kind is the likeliest; else the better match.
+    begins = name.startswith(typed)
+    return (name != typed, not begins, order if begins else place // 6, len(name) if begins else order)

@@ -1,0 +1,134 @@
+"""The whole inventory as plain values, out of the database. Secrets are named by reference, and never opened."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from neatlatch.core import profiles
+from neatlatch.core.access import formats
+from neatlatch.core.inventory.shape import KINDS, Content, full
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.work.access.models import RuleBook
+
+
+def place_key(place: Place) -> str:
+    """How a place is named in the file."""
+    return f"{place.application.key}/{place.environment.key}"
+
+
+def client_keys(clients: list[Client]) -> dict[Any, str]:
+    """How clients are named in the file: place and name, and a number where that is taken."""
+    found: dict[Any, str] = {}
+    taken: set[str] = set()
+    for one in sorted(
+        clients, key=lambda one: (one.place.application.key, one.place.environment.order, one.name, one.created, str(one.pk))
+    ):
+        key, number = f"{place_key(one.place)}/{one.name}", 2
+        while key in taken:
+            key, number = f"{place_key(one.place)}/{one.name} ({number})", number + 1
+        taken.add(key)
+        found[one.pk] = key
+    return found
+
+
+def user_key(user: User) -> str:
+    """How a user is named in the file."""
+    return f"{user.name}/{user.environment.key}"
+
+
+def _moment(at: datetime | None) -> str:
+    return at.astimezone(UTC).isoformat() if at else ""
+
+
+def collect() -> Content:
+    """Everything, in full. A constant number of queries."""
+    clients = list(Client.objects.exclude(state="asking").select_related("place__application", "place__environment"))
+    keys = client_keys(clients)
+    found: Content = {
+        "environments": {one.key: _environment(one) for one in Environment.objects.all()},
+        "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in Person.objects.all()},
+        "teams": {one.name: {"people": sorted(each.username for each in one.people.all())} for one in Team.objects.prefetch_related("people")},
+        "applications": {one.key: _application(one) for one in Application.objects.all()},
+        "places": _places(),
+        "credentials": {str(one.pk): _credential(one, keys) for one in Credential.objects.defer("value", "fingerprint").order_by("issued", "id")},
+        "clients": {keys[one.pk]: _client(one) for one in clients},
+        "connections": _connections(keys),
+        "users": {user_key(one): _user(one) for one in User.objects.select_related("environment").prefetch_related("uses__application", "uses__connection")},
+    }  # fmt: skip
+    return {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
+
+
+def _environment(one: Environment) -> dict[str, Any]:
+    return {
+        "name": one.name,
+        "order": one.order,
+        "look": one.look,
+        "production": one.production,
+        "wants_service_account": one.wants_service_account,
+    }
+
+
+def _application(one: Application) -> dict[str, Any]:
+    return {"name": one.name, "purpose": one.purpose, "owner": one.owner, "documentation": one.documentation,
+            "profile": profiles.brief(one.read_profile())}  # fmt: skip
+
+
+def _places() -> dict[str, dict[str, Any]]:
+    books = {one.place_id: formats.as_plain(one.book()) for one in RuleBook.objects.exclude(content={})}
+    return {
+        place_key(one): {"application": one.application.key, "environment": one.environment.key, "addresses": one.by_key(),
+                         "metadata_address": one.metadata_address, "metadata": one.metadata or {}, "access_rules": books.get(one.pk, {})}
+        for one in Place.objects.select_related("application", "environment")
+    }  # fmt: skip
+
+
+def _credential(one: Credential, keys: dict[Any, str]) -> dict[str, Any]:
+    return {"kind": one.kind, "client": keys.get(one.client_id, ""), "hint": one.hint, "secret_id": one.secret_id, "issued": _moment(one.issued),
+            "ends": _moment(one.ends), "state": one.state, "source": one.source, "put_in_by": one.put_in_by, "public_key": one.public_key}  # fmt: skip
+
+
+def _client(one: Client) -> dict[str, Any]:
+    same = ("name", "contacts", "public", "client_id", "redirect_uris", "grants", "scopes", "sign_in_method", "consents", "vendor_shared", "managed", "state",
+            "management_address", "scheme", "facts", "account", "account_kind", "rights", "switches", "allow_list", "ticks")  # fmt: skip
+    return {"id": str(one.pk), "place": place_key(one.place), "management_token": f"safe:client:{one.pk}" if one.managed else "",
+            "rights_changed_at": _moment(one.rights_changed_at), "scopes_changed_at": _moment(one.scopes_changed_at),
+            **{field: getattr(one, field) for field in same}}  # fmt: skip
+
+
+def _connections(keys: dict[Any, str]) -> dict[str, dict[str, Any]]:
+    rows = Connection.objects.select_related("place__application", "place__environment", "team").prefetch_related(
+        "held_secrets", "accounts__person"
+    )
+    return {
+        one.ref: {
+            "place": place_key(one.place), "client": keys.get(one.client_id, ""), "scheme": one.scheme, "values": {k: v for k, v in one.values.items() if v},
+            "slots": one.slots, "scopes": one.scopes, "secrets": {held.key: f"safe:{held.credential_id}" for held in one.held_secrets.all()},
+            "individual": one.individual, "tests_as": one.tests_as, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
+            "left_out_of_rounds": one.paused, "work_in_rounds": one.work_in_rounds, "accounts": {each.person.username: each.expected for each in one.accounts.all()},
+            "scopes_changed_at": _moment(one.scopes_changed_at),
+        }
+        for one in rows
+    }  # fmt: skip
+
+
+def _user(one: User) -> dict[str, Any]:
+    uses = []
+    for use in one.uses.all():
+        kept: dict[str, Any] = {"application": use.application.key}
+        if use.connection is not None:
+            kept["connection"] = use.connection.ref
+        if use.operations:
+            kept["operations"] = use.operations
+        if use.seen:
+            kept["seen"] = use.seen
+        if use.seen_at:
+            kept["seen_at"] = _moment(use.seen_at)
+        uses.append(kept)
+    return {"name": one.name, "environment": one.environment.key, "kind": one.kind, "owner": one.owner, "runs": one.runs, "windows": one.windows,
+            "notice_days": one.notice_days, "draws": one.draws, "uses": uses}  # fmt: skip

@@ -1,0 +1,245 @@
+"""Lists as tables, clients as RFC 7591 JSON, applications as OpenAPI, connections as settings files: out, and in where that makes sense."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Literal
+
+from django.db import transaction
+
+from neatlatch.core import changes, registration
+from neatlatch.core.formats import openapi_out, settings_out, tables
+from neatlatch.core.intake import trees
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import KINDS
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.lookups import find_connection, find_place
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.people.models import Person
+
+What = Literal["connections", "clients", "credentials", "users"]
+_USERS = ("name", "environment", "kind", "owner", "runs", "windows", "notice_days", "draws", "connection", "operations")
+
+
+def export(what: What) -> str:
+    """A list as CSV. No secret is in it."""
+    return {"connections": _connections, "clients": _clients, "credentials": _credentials, "users": _users}[what]()
+
+
+def _connections() -> str:
+    rows = Connection.objects.select_related("place__application", "place__environment", "client", "team").prefetch_related("users__user")
+    return tables.to_csv(
+        ("ref", "application", "environment", "scheme", "client", "state", "scopes", "account", "team", "users", "last_test"),
+        ((one.ref, one.place.application.name, one.place.environment.name, one.scheme, one.client.name if one.client else "", one.state, " ".join(one.scopes),
+          "each their own" if one.individual else one.values.get("account", ""), one.team.name if one.team else "",
+          "; ".join(use.name for use in one.users.all()), one.tested_at.isoformat() if one.tested_at else "") for one in rows),
+    )  # fmt: skip
+
+
+def _clients() -> str:
+    rows = Client.objects.select_related("place__application", "place__environment").order_by(
+        "place__application__name", "place__environment__order", "name"
+    )
+    return tables.to_csv(
+        ("name", "application", "environment", "scheme", "client_id", "type", "grants", "scopes", "redirect_uris", "account", "rights", "kept"),
+        ((one.name, one.place.application.name, one.place.environment.name, one.scheme, one.client_id, "public" if one.public else "confidential",
+          " ".join(one.grants), " ".join(one.scopes), " ".join(one.redirect_uris), one.account, " ".join(one.rights), "by protocol" if one.managed else "by hand")
+         for one in rows),
+    )  # fmt: skip
+
+
+def _credentials() -> str:
+    rows = (
+        Credential.objects.defer("value")
+        .select_related("client__place__application", "client__place__environment")
+        .prefetch_related("holders__connection")
+    )
+    return tables.to_csv(
+        ("id", "kind", "hint", "application", "environment", "client", "connections", "state", "issued", "ends", "put_in_by"),
+        ((str(one.pk), one.kind, one.hint, one.client.place.application.name if one.client else "", one.client.place.environment.name if one.client else "",
+          one.client.name if one.client else "", " ".join(sorted({held.connection.ref for held in one.holders.all()})), one.state, one.issued.isoformat(),
+          one.ends.isoformat() if one.ends else "", one.put_in_by) for one in rows),
+    )  # fmt: skip
+
+
+def _users() -> str:
+    rows = User.objects.select_related("environment").prefetch_related("uses__connection")
+    lines = []
+    for one in rows:
+        start = (
+            one.name,
+            one.environment.key,
+            one.kind,
+            one.owner,
+            one.runs,
+            "; ".join(one.windows),
+            str(one.notice_days),
+            "yes" if one.draws else "no",
+        )
+        uses = [(use.connection.ref, "; ".join(use.operations)) for use in one.uses.all() if use.connection is not None]
+        lines += [(*start, *use) for use in uses] or [(*start, "", "")]
+    return tables.to_csv(_USERS, lines)
+
+
+# Users in
+
+
+def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]:
+    """The users of a table by name and environment, each with its first line and what it calls by connection. Raises a field error with the line."""
+    try:
+        rows = tables.from_csv(text, ("name", "environment"), _USERS[2:])
+    except tables.BadTable as error:
+        raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
+    environments = {one.key: one for one in Environment.objects.all()} | {one.name.lower(): one for one in Environment.objects.all()}
+    refs = {one.ref: one for one in Connection.objects.select_related("place__application", "place__environment")}
+    found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]] = {}
+    for line, row in rows:
+        environment = environments.get(row["environment"].lower())
+        if environment is None:
+            raise _at(line, f"there is no environment {row['environment']!r}")
+        notice = row.get("notice_days", "") or "0"
+        if not notice.isdigit():
+            raise _at(line, f"{notice!r} is not a number of days")
+        windows = tuple(one.strip() for one in row.get("windows", "").split(";") if one.strip())
+        given = users.Given(row["name"], environment.key, row.get("kind") or "job", row.get("owner", ""), row.get("runs", ""), windows, int(notice),
+                            row.get("draws", "").lower() in ("yes", "true", "1"))  # fmt: skip
+        try:
+            given = given.checked()
+        except Problem as problem:
+            raise _at(line, next(iter(problem.errors.values()))) from problem
+        key = (given.name, given.environment)
+        if key in found and found[key][1] != given:
+            raise _at(line, f"{given.name} in {environment.name} stands on line {found[key][0]} with other values")
+        _, _, uses = found.setdefault(key, (line, given, {}))
+        ref, operations = row.get("connection", ""), [one.strip() for one in row.get("operations", "").split(";") if one.strip()]
+        if ref and ref not in refs:
+            raise _at(line, f"there is no connection {ref!r}")
+        if operations and not ref:
+            raise _at(line, "operations are of a connection, and none is named")
+        if ref:
+            profile = refs[ref].place.application.read_profile()
+            if unknown := next((one for one in operations if profile.operation(one) is None), None):
+                raise _at(line, f"{unknown!r} is not an operation of {refs[ref].place.application.name}")
+            uses[ref] = operations
+    return found
+
+
+def _at(line: int, says: str) -> Problem:
+    return wrong_fields({"text": f"Line {line}: {says.rstrip('.')}. Nothing was changed."})
+
+
+def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> dict[str, Any]:
+    known = {
+        (one.name, one.environment.key): one for one in User.objects.select_related("environment").prefetch_related("uses__connection")
+    }
+    adds, changed = [], []
+    for key, (line, given, uses) in found.items():
+        user = known.get(key)
+        if user is None:
+            calls = f", uses {', '.join(uses)}" if uses else ""
+            adds.append(f"{given.name} ({given.kind}) in {given.environment}{calls}")
+            continue
+        held = {use.connection.ref: use.operations for use in user.uses.all() if use.connection is not None}
+        before = {**vars(users.Given.of(user)), "uses": {ref: held[ref] for ref in held if ref in uses}}
+        after = {**vars(given), "uses": uses}
+        says = changes.in_words({name: list(v) if isinstance(v, tuple) else v for name, v in before.items()},
+                                {name: list(v) if isinstance(v, tuple) else v for name, v in after.items()})  # fmt: skip
+        if says:
+            changed.append({"kind": "users", "key": f"{given.name}/{given.environment}", "act": "change", "says": says, "line": line})
+    return {"adds": adds, "changes": changed, "nothing": not adds and not changed}
+
+
+def preview_users(text: str) -> dict[str, Any]:
+    """What a table of users would add and change."""
+    return _difference(_read_users(text))
+
+
+@transaction.atomic
+def take_users(by: Person, text: str) -> dict[str, Any]:
+    """Take the users of a table. What a user calls by other connections than the table names stays."""
+    found = _read_users(text)
+    told = _difference(found)
+    for (name, environment), (_, given, uses) in found.items():
+        user = User.objects.select_related("environment").filter(name=name, environment__key=environment).first()
+        if user is None:
+            user = users.add(by, given)
+        elif users.Given.of(user) != given:
+            user = users.change(by, user, vars(given))
+        for ref, operations in uses.items():
+            connection = Connection.objects.select_related("place__application").get(ref=ref)
+            use = user.uses.select_related("user", "application", "connection").filter(connection=connection).first()
+            if use is None:
+                users.use(by, user, connection.place.application, connection, operations)
+            elif use.operations != operations:
+                users.change_use(by, use, operations, None, named=False)
+    return told
+
+
+# Clients as RFC 7591 client metadata
+
+
+def client_json(client: Client) -> str:
+    """A client's metadata (RFC 7591 §2, and its ID as §3.2.1 answers it)."""
+    found = {**({"client_id": client.client_id} if client.client_id else {}), **client.fields().request()}
+    return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
+
+
+def _metadata(client: Client, text: str) -> ClientMetadata:
+    try:
+        found = trees.read_json(text)
+    except trees.Refused as error:
+        raise wrong_fields({"text": str(error)}) from error
+    if not isinstance(found, dict):
+        raise wrong_fields({"text": "Client metadata is a JSON object (RFC 7591 §2)."})
+    if found.get("client_id") not in (None, client.client_id):
+        raise wrong_fields(
+            {
+                "text": f"This is the metadata of another client: its client_id is {found['client_id']}, and here it is {client.client_id or 'none'}."
+            }
+        )
+    wanted = registration.read_answer(found, client.fields())
+    if errors := registration.check(wanted):
+        raise wrong_fields({"text": next(iter(errors.values()))})
+    return wanted
+
+
+def _told(fields: ClientMetadata) -> dict[str, Any]:
+    return {"name": fields.name, "contacts": list(fields.contacts), "type": "public" if fields.public else "confidential", "redirect URIs": list(fields.redirect_uris),
+            "grants": list(fields.grants), "scopes": sorted(fields.scopes), "client sign-in": fields.sign_in_method}  # fmt: skip
+
+
+def client_changes(client: Client, text: str) -> list[str]:
+    """What client metadata would change, in words."""
+    return changes.in_words(_told(client.fields()), _told(_metadata(client, text)))
+
+
+def take_client(by: Person, client: Client, text: str) -> Client:
+    """Take client metadata over."""
+    wanted = _metadata(client, text)
+    return clients.change(by, client, lambda _: wanted)
+
+
+# Applications as OpenAPI, connections as settings files
+
+
+def description(key: str, environment: str) -> str:
+    """An application's OpenAPI description."""
+    place = find_place(key, environment)
+    found = openapi_out.document(place.application.name, place.application.read_profile(), place.by_key())
+    return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
+
+
+def settings_file(ref: str, form: Literal["env", "properties"]) -> str:
+    """A connection as a settings file. Secrets stand in it as references, never as values."""
+    connection = find_connection(ref)
+    scheme = connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+    values = {one.key: connection.values.get(one.key, "") for one in scheme.all_values() if not one.secret and one.type != "scopes"}
+    secrets = [one.key for one in scheme.secrets() if one.key in connection.secrets()]
+    write = settings_out.env if form == "env" else settings_out.properties
+    return write(ref, values, secrets, connection.scopes)

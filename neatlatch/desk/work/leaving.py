@@ -1,0 +1,211 @@
+"""What a person leaves behind: everything of theirs, and handing it over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F
+from django.utils import timezone
+
+from neatlatch.core import names
+from neatlatch.desk.authority.house import tokens
+from neatlatch.desk.authority.records.house.models import Grant
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import accounts
+from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import services as people
+from neatlatch.desk.ground.people.models import Person
+
+
+@dataclass(frozen=True)
+class Belonging:
+    """Something of a person's. ``act``: hand_over (to somebody else), disconnect, replace (a secret they know), look (a person must see to it)."""
+
+    key: str
+    what: str
+    name: str
+    says: str
+    address: str
+    act: str
+    production: bool = False
+
+
+def ways(person: Person) -> frozenset[str]:
+    """How texts name the person: by name, login name, address, and by the accounts they have connected."""
+    known = [person.email] if person.email else []
+    known += list(Account.objects.filter(person=person).exclude(expected="").values_list("expected", flat=True))
+    known += list(TokenSet.objects.filter(person=person).exclude(account="").values_list("account", flat=True))
+    return names.ways_to_write(person.shown_name, person.username, known)
+
+
+def belongings(person: Person) -> list[Belonging]:
+    """Everything of a person's, in the order in which it hurts: accounts that work as them, what they own, secrets they have seen."""
+    mine = ways(person)
+    return [*_accounts(person, mine), *_grants(person), *_owned(mine), *_clients(mine), *_secrets(person)]
+
+
+def _accounts(person: Person, mine: frozenset[str]) -> list[Belonging]:
+    found = []
+    sets = TokenSet.objects.select_related("connection__place__environment", "person").order_by("connection__ref")
+    for one in sets:
+        connection = one.connection
+        address, production = f"/connections/{connection.ref}", connection.place.environment.production
+        if one.person_id == person.pk:
+            found.append(Belonging(f"tokens:{one.pk}", "account of their own", connection.ref,
+                                   f"{connection.ref} acts as {one.account or person.shown_name} for them.", address, "disconnect", production))  # fmt: skip
+        elif one.person_id is None and one.account and names.means(one.account, mine):
+            found.append(Belonging(f"shared:{connection.ref}", "shared connection", connection.ref,
+                                   f"{connection.ref} is signed in as {one.account}, a person's account, and stops when it is closed. Sign in with a service account.",
+                                   address, "look", production))  # fmt: skip
+    asked = (
+        Account.objects.filter(person=person)
+        .exclude(connection__token_sets__person=person)
+        .select_related("connection__place__environment")
+    )
+    for account in asked:
+        found.append(Belonging(f"asked:{account.pk}", "account asked for", account.connection.ref, f"They were asked to connect to {account.connection.ref}.",
+                               f"/connections/{account.connection.ref}", "disconnect", account.connection.place.environment.production))  # fmt: skip
+    return found
+
+
+def _grants(person: Person) -> list[Belonging]:
+    """What they allowed clients of the house to do in their name; it ends when they leave, renewed tokens too."""
+    rows = Grant.objects.filter(person=person, revoked=None, refresh_tokens__ends__gt=timezone.now()).distinct().order_by("begun")
+    return [
+        Belonging(f"grant:{one.pk}", "sign-in at the house", one.client.name, f"{one.client.name} acts for them. That ends when they leave.",
+                  f"/clients/{one.client_id}", "look", one.client.place.environment.production)
+        for one in rows.select_related("client__place__environment")[:200]
+    ]  # fmt: skip
+
+
+def _owned(mine: frozenset[str]) -> list[Belonging]:
+    found = []
+    for user in User.objects.exclude(owner="").select_related("environment").prefetch_related("uses__connection"):
+        if names.means(user.owner, mine):
+            refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
+            uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
+            found.append(Belonging(f"user:{user.pk}", user.kind, user.name, f"{user.name} in {user.environment.name}{uses}.", f"/users/{user.pk}", "hand_over",
+                                   user.environment.production))  # fmt: skip
+    for application in Application.objects.exclude(owner=""):
+        if names.means(application.owner, mine):
+            found.append(Belonging(f"application:{application.key}", "application", application.name, f"They own {application.name} here.",
+                                   f"/applications/{application.key}", "hand_over"))  # fmt: skip
+    return found
+
+
+def _clients(mine: frozenset[str]) -> list[Belonging]:
+    found = []
+    for client in Client.objects.select_related("place__application", "place__environment").order_by("name"):
+        where = f"{client.place.application.name}, {client.place.environment.name}"
+        address, production = f"/clients/{client.pk}", client.place.environment.production
+        if client.account and names.means(client.account, mine):
+            found.append(Belonging(f"account:{client.pk}", "key or password", client.name,
+                                   f"{where}: it is given to {client.account}, a person's account, and ends with it. Have one made for a service account.",
+                                   address, "look", production))  # fmt: skip
+        if any(names.means(one, mine) for one in client.contacts):
+            found.append(
+                Belonging(
+                    f"contact:{client.pk}",
+                    "contact",
+                    client.name,
+                    f"{where}: they are its contact there.",
+                    address,
+                    "hand_over",
+                    production,
+                )
+            )
+    return found
+
+
+def _secrets(person: Person) -> list[Belonging]:
+    rows = Credential.objects.filter(put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted").prefetch_related(
+        "holders__connection__place__environment"
+    )
+    found = []
+    for one in rows.defer("value"):
+        holders = [each.connection for each in one.holders.all()]
+        if holders:
+            refs = ", ".join(sorted(each.ref for each in holders))
+            found.append(Belonging(f"secret:{one.pk}", "secret they have seen", one.hint, f"They put it in for {refs}, so they have seen it.",
+                                   f"/connections/{holders[0].ref}", "replace", any(each.place.environment.production for each in holders)))  # fmt: skip
+    return found
+
+
+def hand_over(by: Person, person: Person, to: str, keys: list[str]) -> int:
+    """Hand what they own over to somebody else, by name; answers how many things. Raises field errors."""
+    to = to.strip()
+    if not to:
+        raise wrong_fields({"to": "Who takes it over?"})
+    mine, done = ways(person), 0
+    if names.means(to, mine):
+        raise wrong_fields({"to": f"That is {person.shown_name}."})
+    for key in dict.fromkeys(keys):
+        kind, _, identity = key.partition(":")
+        if kind == "user":
+            users.change(by, User.objects.get(pk=identity), {"owner": to})
+        elif kind == "application":
+            _own_application(by, identity, to)
+        elif kind == "contact":
+            client = Client.objects.select_related("place__application", "place__environment").get(pk=identity)
+            clients.change(by, client, clients.with_contacts([to if names.means(one, mine) else one for one in client.contacts]))
+        else:
+            continue
+        done += 1
+    write(by, "handed over", "person", person.username, {"to": to, "things": done})
+    return done
+
+
+@transaction.atomic
+def _own_application(by: Person, key: str, to: str) -> None:
+    application = Application.objects.select_for_update().get(key=key)
+    before, application.owner = application.owner, to[:120]
+    application.version += 1
+    application.changed_by = by.username
+    application.save()
+    write(
+        by,
+        "changed",
+        "application",
+        key,
+        {"id": application.pk, "version": application.version, "changes": [f"owner: {before} became {to}"]},
+    )
+
+
+@transaction.atomic
+def change(by: Person | str, person: Person, role: str | None, active: bool | None) -> Person:
+    """Change a role, or switch somebody's access on or off; with that goes what they allowed clients of the house. Raises field errors."""
+    was = person.is_active
+    person = people.change(by, person, role, active)
+    if was and not person.is_active:
+        tokens.end_those_of(by, person, "may not log in any more", timezone.now())
+    return person
+
+
+@transaction.atomic
+def end_access(by: Person, person: Person) -> None:
+    """A person left: they cannot log in any more, and what acted in their name at the house has ended. Raises field errors for the last administrator."""
+    change(by, person, None, False)
+    Person.objects.filter(pk=person.pk).update(left=timezone.now())
+    Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
+    write(by, "left", "person", person.username)
+
+
+def leave(by: Person, person: Person) -> dict[str, Any]:
+    """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
+    if person.pk == by.pk:
+        raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
+    end_access(by, person)
+    ended = {}
+    for one in Connection.objects.filter(token_sets__person=person).select_related("place__application").distinct():
+        ended[one.ref] = accounts.disconnect(by, one, person, forget=True)
+    Account.objects.filter(person=person).delete()
+    return ended

@@ -1,0 +1,407 @@
+"""Replacing a credential, the plain road: make, prove, switch, watch, retire, prove refused; rolled back until then."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import exchanging, keys, registration
+from neatlatch.core.certificates import reading
+from neatlatch.core.certificates.facts import of_certificate
+from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.records.certificates.models import Issued
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import destinations
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials.services import check_pasted, forget, keep
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import won
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+
+from . import trying
+from .looking import connections_with_keys, holders, name_of, outlooks, standing, users_of
+from .models import Replacement
+
+
+@transaction.atomic
+def begin(by: Person, credential: Credential, way: str) -> Replacement:
+    """Begin to replace a credential. Nothing is made yet."""
+    credential = Credential.objects.select_for_update().get(pk=credential.pk)
+    if not credential.lives:
+        raise Problem(409, "This credential is no longer in use.", "Make a new one where it was issued.")
+    if (open_one := Replacement.objects.filter(old=credential, outcome="open").first()) is not None:
+        return open_one
+    found = next((one for one in outlooks(credential, timezone.now()) if one.way == way), None)
+    if found is None:
+        raise wrong_fields({"way": "This credential cannot be replaced that way."})
+    held = holders(credential)
+    made = Replacement.objects.create(old=credential, way=way, overlaps=found.overlaps, begun=timezone.now(), begun_by=by.username,
+                                      holders=[[str(one.connection_id), one.key, str(one.credential_id)] for one in held])  # fmt: skip
+    write(by, "began to replace", "credential", credential.hint, {"way": way, "id": credential.pk})
+    return made
+
+
+def _open(replacement: Replacement) -> Replacement:
+    """The replacement, locked. Raises :class:`Problem` where it is over."""
+    found = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=replacement.pk)
+    if found.outcome != Replacement.Outcome.OPEN:
+        raise Problem(409, "This replacement is over.", "Begin another.")
+    return found
+
+
+# Make
+
+
+@dataclass(frozen=True)
+class Given:
+    """What was made by hand: pasted, or a file with its password; ``name`` is what the application knows the new one by, where that is another."""
+
+    value: str = ""
+    file: bytes = b""
+    password: str = ""
+    name: str = ""
+    ends: datetime | None = None
+
+
+NOTHING = Given()
+
+
+def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replacement:
+    """Make the second one: at the house, by protocol, or by taking in what was made by hand.
+
+    Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
+    """
+    if replacement.made is not None:
+        return replacement if given == NOTHING or replacement.way != "hand" else _correct(by, replacement, given)
+    if replacement.way == "protocol":
+        return _make_by_protocol(by, replacement)
+    opened = _opened(replacement, given)
+    with transaction.atomic():
+        replacement = _open(replacement)
+        new = _make_at_house(by, replacement) if replacement.way == "house" else _take_in(by, replacement, given, opened)
+        return _made(by, replacement, new)
+
+
+def _correct(by: Person, replacement: Replacement, given: Given) -> Replacement:
+    """Take another value in place of the new one, which was pasted wrongly."""
+    opened = _opened(replacement, given)
+    with transaction.atomic():
+        replacement = _open(replacement)
+        wrong = replacement.new
+        assert wrong is not None
+        if replacement.proven is not None or replacement.retired is not None:
+            raise Problem(409, "The new one was proven already.", "Roll it back, or replace it by another.")
+        if opened is None and safe.fingerprint(check_pasted(given.value, "value")[0]) == wrong.fingerprint:
+            return replacement
+        new = _take_in(by, replacement, given, opened)
+        state = Credential.State.STAGED if replacement.switched is None else Credential.State.ACTIVE
+        Credential.objects.filter(pk=new.pk).update(state=state, replaces=replacement.old)
+        destinations.follow(new, wrong)
+        for connection, key in connections_with_keys(replacement) if replacement.switched is not None else ():
+            _put(by, connection, key, new, replacement.values)
+        Credential.objects.filter(pk=wrong.pk).update(
+            state=Credential.State.RETIRED, revoked=timezone.now(), why="another was taken in in its place"
+        )
+        replacement.new, replacement.said = new, ""
+        replacement.save(update_fields=["new", "said", "values"])
+        if replacement.switched is not None:
+            _note(by, replacement, replacement.values)
+        write(by, "took in another to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})
+    return replacement
+
+
+def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
+    """The file of certificates and keys that was given, opened before any transaction; ``None`` where none is wanted. Raises a field error."""
+    if replacement.way == "house" or replacement.old.kind != "private_key":
+        return None
+    data = given.value.encode("utf-8") if given.value.strip() else given.file
+    return connections.read_certificate(data, given.password or None, "value")
+
+
+def _made(by: Person, replacement: Replacement, new: Credential) -> Replacement:
+    """Note the new one, as staged; where only one may live, it is put to use at once. Part of the surrounding transaction."""
+    Credential.objects.filter(pk=new.pk).update(state=Credential.State.STAGED, replaces=replacement.old)
+    for one in Credential.objects.filter(pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]):
+        destinations.follow(new, one)
+    replacement.new, replacement.made, replacement.said = new, timezone.now(), ""
+    replacement.save()
+    write(by, "made one to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})
+    if not replacement.overlaps:
+        _switch(by, replacement)
+    return replacement
+
+
+def _make_at_house(by: Person, replacement: Replacement) -> Credential:
+    old = replacement.old
+    issued = Issued.objects.select_related("authority", "credential__client").filter(credential=old).first()
+    if issued is not None:
+        if issued.by_request:
+            raise Problem(409, "Its key is with its holder.", "Renew it on the certificate's page with a new signing request.")
+        made, handover = certificates.renew(by, issued)
+        new, replacement.values = made.credential, {"certificate": made.credential.whole_chain}
+    else:
+        assert old.client is not None
+        handover = issuing.add_secret(by, old.client)
+        new = handover.credential
+    if handover is not None and replacement.holders:
+        handover.delete()  # it goes from safe to safe: nobody has to carry it
+    return new
+
+
+def _take_in(by: Person, replacement: Replacement, given: Given, opened: reading.Found | None) -> Credential:
+    old = replacement.old
+    if opened is not None:
+        return _take_certificate(by, replacement, opened)
+    named = name_of(replacement)
+    if named is not None and given.name.strip():
+        replacement.values = {named.key: check_pasted(given.name, "name")[0]}
+    text = check_pasted(given.value, "value")[0]
+    if safe.fingerprint(text) == old.fingerprint:
+        raise wrong_fields({"value": "This is the old one. Copy the value of the new one."})
+    new = keep(text, client=old.client, source=old.source, by=by.username, ends=given.ends, kind=old.kind)
+    if new.looks_like_id:
+        raise wrong_fields({"value": "This is an ID that the application knows us by, and not the secret's value."})
+    return new
+
+
+def _take_certificate(by: Person, replacement: Replacement, found: reading.Found) -> Credential:
+    """A new certificate with its key. Raises a field error."""
+    leaf = found.leaf()
+    if leaf is None or not found.keys:
+        raise wrong_fields(
+            {"password" if found.locked else "value": "Both are wanted: the certificate with its chain, and its private key."}
+        )
+    if not keys.match(found.keys[0], leaf.public_key()):
+        raise wrong_fields({"value": "The private key in it is not this certificate's."})
+    old = replacement.old
+    if keys.facts(leaf.public_key()).spki_sha256 == old.public_key:
+        raise wrong_fields({"value": "This is the old key. A replacement wants a new one."})
+    replacement.values = {"certificate": found.chain()}
+    return keep(
+        reading.key_as_pem(found.keys[0]),
+        client=old.client,
+        source=old.source,
+        by=by.username,
+        ends=leaf.not_valid_after_utc,
+        kind=old.kind,
+    )
+
+
+def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
+    """Ask the application for a new client secret (RFC 7592 §2.2). That it was asked stands here before the request goes out: the answer can be lost."""
+    with transaction.atomic():
+        replacement = _open(replacement)
+        client = replacement.old.client
+        if client is None:
+            raise Problem(409, "It is not known whose secret this is.", "Replace it by hand.")
+        Replacement.objects.filter(pk=replacement.pk).update(said="The application was asked for a new one; its answer has not come.")
+        write(by, "asked for one to replace", "credential", replacement.old.hint, {"client": client.client_id, "id": replacement.old_id})
+    try:
+        answer = clients.ask_for_secret(client, replacement.old.open().reveal())
+    except Problem as problem:
+        Replacement.objects.filter(pk=replacement.pk).update(said=f"{problem.title} {problem.detail}"[:400])
+        raise
+    facts = {"replacement": str(replacement.pk), "client": str(client.pk), "answer": answer, "by": by.pk}
+    saved: Replacement = won.keep("secret", f"client-{client.pk}", facts)
+    return saved
+
+
+@won.saves("secret")
+def _save_secret(facts: won.Facts) -> Replacement:
+    """Save the secret that an application gave by protocol, with the right of management that its answer may renew."""
+    answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
+    with transaction.atomic():
+        clients.save_management(facts)
+        replacement = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=facts["replacement"])
+        if replacement.made is not None:  # it was saved before
+            return replacement
+        old = replacement.old
+        ends = registration.secret_end(answer)
+        new = keep(str(answer["client_secret"]), client=old.client, source="registered", by=by.username, ends=ends, kind=old.kind)
+        return _made(by, replacement, new)
+
+
+# Prove, switch, roll back
+
+
+def prove(by: Person, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+    """Try the new one at the application, in every connection that is to hold it. Nothing else uses it yet, and no token of it is kept."""
+    new = replacement.new
+    if new is None:
+        raise Problem(409, "The new one has not been made yet.")
+    outcome = _used_by_its_holder(Credential.objects.get(pk=new.pk))
+    for connection, key in connections_with_keys(replacement):
+        outcome = trying.attempt(connection, {key: new}, replacement.values, fresh=True)
+        if not outcome.passed:
+            break
+    with transaction.atomic():
+        replacement = _open(replacement)
+        if outcome.passed:
+            replacement.proven = timezone.now()
+            write(by, "proved", "credential", new.hint, {"id": new.pk})
+        replacement.said = (f"The new one works: {outcome.says}" if outcome.passed else f"The new one does not work: {outcome.says}")[:400]
+        replacement.save(update_fields=["proven", "said"])
+    return replacement, outcome
+
+
+def _used_by_its_holder(new: Credential) -> trying.Outcome:
+    """The proof of one that no connection here holds: that it has been seen in use."""
+    if new.last_used is None:
+        return trying.Outcome(False, False, "its holder has not used it yet. Hand it over, and look again when it is in use.")
+    return trying.Outcome(True, False, f"its holder has used it, from {new.last_used_from or 'an address that is not known'}.")
+
+
+@transaction.atomic
+def switch(by: Person, replacement: Replacement) -> Replacement:
+    """Let every connection hold the new one. Users that draw move with their next draw; tokens got with the old one serve on until they end."""
+    replacement = _open(replacement)
+    if replacement.switched is not None:
+        return replacement
+    if replacement.new is None or (replacement.overlaps and replacement.proven is None):
+        raise Problem(409, "Prove the new one first.", "Nothing is switched to a credential that nobody has seen working.")
+    return _switch(by, replacement)
+
+
+def _switch(by: Person, replacement: Replacement) -> Replacement:
+    assert replacement.new is not None
+    held = connections_with_keys(replacement)
+    replacement.before = {str(one.pk): {key: one.values.get(key, "") for key in replacement.values} for one, _ in held}
+    for connection, key in held:
+        _put(by, connection, key, replacement.new, replacement.values)
+    _note(by, replacement, replacement.values)
+    Credential.objects.filter(pk=replacement.new.pk).update(state=Credential.State.ACTIVE)
+    Credential.objects.filter(pk=replacement.old_id).update(state=Credential.State.RETIRING)
+    replacement.switched = timezone.now()
+    replacement.save()
+    write(
+        by, "switched its connections over from", "credential", replacement.old.hint, {"to": replacement.new.hint, "id": replacement.old_id}
+    )
+    return replacement
+
+
+def _put(by: Person, connection: Connection, key: str, credential: Credential, values: dict[str, str]) -> None:
+    connection = connections.locked(connection)
+    HeldSecret.objects.filter(connection=connection, key=key).update(credential=credential)
+    connection.values = {**connection.values, **values}
+    connections.touched(connection, by)
+
+
+def _note(by: Person, replacement: Replacement, values: dict[str, str]) -> None:
+    """Note on the provider's side what it was just seen to know us by. Of a client of the house that stands there by itself."""
+    client = replacement.old.client
+    if client is None or client.house or not values:
+        return
+    facts = {key: value for key, value in values.items() if key != "certificate"}
+    if values.get("certificate"):
+        leaf = reading.read(values["certificate"].encode("ascii")).leaf()
+        assert leaf is not None
+        facts["thumbprint"] = of_certificate(leaf).sha256
+    clients.note(by, client, {"facts": facts})
+
+
+@transaction.atomic
+def roll_back(by: Person, replacement: Replacement) -> Replacement:
+    """Put the old one back, as long as it lives. A new one of the house is revoked."""
+    replacement = _open(replacement)
+    if replacement.made is not None and not exchanging.may_roll_back(standing(replacement)):
+        raise Problem(
+            409,
+            "It cannot be rolled back any more.",
+            "The old one is no longer accepted. Replace the new one by another, if it does not serve.",
+        )
+    now, was = timezone.now(), {identity: credential for identity, _, credential in replacement.holders}
+    if replacement.switched is not None:
+        for connection, key in connections_with_keys(replacement):
+            before = replacement.before.get(str(connection.pk), {})
+            _put(by, connection, key, Credential.objects.get(pk=was[str(connection.pk)]), before)
+            _note(by, replacement, before)
+        Credential.objects.filter(pk=replacement.old_id).update(state=Credential.State.ACTIVE)
+    new = replacement.new
+    if new is not None:
+        if new.digest:
+            issuing.revoke(by, new, "its replacement was rolled back")
+        else:
+            Credential.objects.filter(pk=new.pk).update(state=Credential.State.RETIRED, revoked=now, why="its replacement was rolled back")
+    replacement.outcome = Replacement.Outcome.ROLLED_BACK
+    replacement.save(update_fields=["outcome"])
+    write(by, "rolled back the replacement of", "credential", replacement.old.hint, {"id": replacement.old_id})
+    return replacement
+
+
+@transaction.atomic
+def note_moved(by: Person, replacement: Replacement, name: str, yes: bool) -> Replacement:
+    """Note that a user that holds the credential itself has been changed by hand."""
+    replacement = _open(replacement)
+    known = {one.name for one in users_of(replacement) if not one.draws}
+    if name not in known:
+        raise Problem(404, "There is no such user to be moved.")
+    moved = {one for one in replacement.moved if one in known}
+    replacement.moved = sorted(moved | {name} if yes else moved - {name})
+    replacement.save(update_fields=["moved"])
+    write(by, "noted as moved" if yes else "noted as not moved", "user", name, {"credential": replacement.old.hint})
+    return replacement
+
+
+# Watch, retire
+
+
+@transaction.atomic
+def retire(by: Person, replacement: Replacement, anyway: bool = False) -> Replacement:
+    """Retire the old one: the house revokes its own; elsewhere a person has revoked it there and says so. Refused while it is still in use, unless ``anyway``."""
+    replacement = _open(replacement)
+    if replacement.retired is not None:
+        return replacement
+    now = timezone.now()
+    still, words = exchanging.quiet(standing(replacement), now)
+    if replacement.switched is None or (not still and not anyway):
+        raise Problem(409, "The old one may still be in use.", words)
+    old = replacement.old
+    if old.digest:
+        kept = old.open().reveal() if old.value is not None else None
+        issuing.revoke(by, old, "replaced", "superseded")
+        if kept is not None:  # until it has been proven that it is refused
+            Credential.objects.filter(pk=old.pk).update(value=safe.seal(kept, old.sealed_place))
+    else:
+        Credential.objects.filter(pk__in=[old.pk, *(one[2] for one in replacement.holders)]).update(
+            state=Credential.State.RETIRED, revoked=now, why="replaced"
+        )
+        write(by, "retired", "credential", old.hint, {"id": old.pk})
+    replacement.retired = now
+    replacement.save(update_fields=["retired"])
+    return replacement
+
+
+def prove_refused(by: Person, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+    """Try the old one: it must be turned away. Then the replacement is done, and a value that the house kept for it is forgotten."""
+    if replacement.retired is None:
+        raise Problem(409, "Retire the old one first.")
+    old = replacement.old
+    why = issuing.state_of(old, "it is", timezone.now()) if old.digest else ""
+    outcome = trying.Outcome(False, bool(why), f"no connection here held it; {why or 'it still lets in'}.")
+    for connection, key in connections_with_keys(replacement):
+        if old.value is not None:
+            outcome = trying.attempt(connection, {key: old}, replacement.before.get(str(connection.pk), {}), fresh=False)
+        if not outcome.refused:
+            break
+    with transaction.atomic():
+        replacement = _open(replacement)
+        replacement.said = (
+            f"It is still let in ({outcome.says}). A revocation may take some seconds to be seen there; try again."
+            if outcome.passed
+            else outcome.says
+        )
+        replacement.said = replacement.said[:400]
+        if outcome.refused:
+            replacement.refused, replacement.outcome = timezone.now(), Replacement.Outcome.DONE
+            forget(Credential.objects.get(pk=old.pk))
+            write(by, "proved refused", "credential", old.hint, {"id": old.pk})
+        replacement.save(update_fields=["said", "refused", "outcome"])
+    return replacement, outcome

@@ -1,0 +1,429 @@
+"""Running tests, alone and in rounds, so that being cut off at any moment loses nothing and doubles nothing."""
+
+from __future__ import annotations
+
+import random
+import secrets
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
+from uuid import UUID
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q
+from django.utils import timezone
+
+from neatlatch.core import diagnosis, health, oauth2
+from neatlatch.core.advice import OWN
+from neatlatch.core.depth import Depth
+from neatlatch.core.destinations import origin
+from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
+from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
+from neatlatch.core.sending import Credentials
+from neatlatch.desk.estate.connections import destinations, halves, tokens
+from neatlatch.desk.estate.connections.limits import limits_of_tests
+from neatlatch.desk.estate.connections.presented import credentials_of
+from neatlatch.desk.estate.connections.services import HEALTH
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
+from neatlatch.wire.road import RoadError
+
+from . import learning, leftovers
+from .models import Round, Sample, Test
+
+log = structlog.get_logger()
+# A test says that it lives at each rung; silent for longer than any call may take, it was cut off.
+ALIVE = timedelta(seconds=130)
+KEPT_TESTS = 50
+KEPT_SAMPLES = timedelta(days=14)
+# Rows that are deleted in one transaction, and such transactions in one go: the database is never held for long.
+_BLOCK, _BLOCKS = 2_000, 50
+
+
+def plan_of(connection: Connection, test: Test) -> Plan:
+    """The plain values of a test."""
+    profile, values = connection.place.application.read_profile(), connection.values
+    needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
+    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    introspection = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    held = credentials_of(connection)
+    return Plan(
+        scheme=connection.scheme,
+        mark=f"TEST-{str(test.pk)[:8]}",
+        token_endpoint=values.get("token_endpoint", ""),
+        api_base=values.get("api_base", ""),
+        client=tokens.client_of(connection) if connection.scheme in OAUTH2 else oauth2.Client(""),
+        held=held,
+        stream_address=values.get("stream_address", ""),
+        rights=profile.known_rights(connection.client.rights if connection.client else ()),
+        further=tuple(_further(one, values, held.secrets) for one in scheme.endpoints),
+        last=Rung(test.last) if test.last else Rung.WORK,
+        authorization_endpoint=values.get("authorization_endpoint", ""),
+        introspection_endpoint=introspection if origin(introspection) in destinations.places(connection) else "",
+        redirect_uri=values.get("redirect_uri", ""),
+        scopes=frozenset(connection.scopes),
+        implies=profile.implies,
+        harmless=profile.harmless_call(),
+        operations=profile.operations,
+        needed=tuple(one for one in needed if one is not None),
+        probe=profile.probe,
+        fresh=_is_fresh(connection, profile.limits.spread),
+        spread=float(profile.limits.spread),
+        pace=connection.pace,
+        depth=_depth(connection, test),
+    )
+
+
+def _depth(connection: Connection, test: Test) -> Depth:
+    limits = limits_of_tests(connection)
+    return limits.by_hand() if test.round_id is None and not test.by_program else limits.of_round()
+
+
+def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]) -> Further:
+    own = endpoint.own(values)
+    held = Credentials(endpoint.kind, own, endpoint.own(opened), endpoint.settings)
+    return Further(endpoint.label, own.get("api_base", ""), endpoint.harmless, held)
+
+
+def _is_fresh(connection: Connection, spread: int) -> bool:
+    """Whether a secret of the connection is newer than the provider's spreading time."""
+    return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
+
+
+def begin_test(by: Person | str, connection: Connection, last: str = "", *, by_program: bool = False) -> Test:
+    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder).
+
+    ``by_program``: nobody is there to look at it, so it goes as far as a round's.
+    """
+    with transaction.atomic():
+        running = connection.tests.filter(
+            state__in=(Test.State.WAITING, Test.State.RUNNING),
+            round=None,
+            by_program=by_program,
+            made__gt=timezone.now() - ALIVE,
+        ).first()
+        if running is not None and not owner.is_gone(running.runner):
+            return running
+        if running is not None:  # its program was killed
+            Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
+        name = by if isinstance(by, str) else by.username
+        test = Test.objects.create(connection=connection, begun_by=name, last=last, by_program=by_program)
+        write(by, "tested", "connection", connection.ref)
+    return test
+
+
+def _nonce() -> str:
+    """A text never used before, for signatures."""
+    return secrets.token_hex(12)
+
+
+@dataclass
+class _Watch:
+    """Keeps a running test's row alive and notices when somebody stops it."""
+
+    test: Test
+
+    def stop(self) -> bool:
+        """Whether somebody asked to stop."""
+        asked = Test.objects.filter(pk=self.test.pk).values_list("stop_asked", "round__stopped").first()
+        return asked is None or bool(asked[0]) or bool(asked[1])
+
+    def rung(self, result: RungResult) -> None:
+        """Save a rung as it ends."""
+        self.test.rungs = [*self.test.rungs, as_dict(result)]
+        self.test.alive_until = timezone.now() + ALIVE
+        self.test.save(update_fields=["rungs", "alive_until"])
+
+
+def run(test: Test) -> Test:
+    """Climb the ladder and save what was seen. Safe to call again after being cut off: it starts over, and counts once."""
+    with transaction.atomic():
+        test = Test.objects.select_for_update().get(pk=test.pk)
+        if test.state in (Test.State.DONE, Test.State.STOPPED):
+            return test
+        test.state, test.begun, test.rungs = Test.State.RUNNING, timezone.now(), []
+        test.alive_until, test.runner = timezone.now() + ALIVE, owner.sign()
+        test.save()
+    connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
+    watch, results, noted = _Watch(test), [], leftovers.Record(connection, test)
+    plan, test.person_id = plan_of(connection, test), tokens.whose_to_test(connection, test.begun_by)
+    test.save(update_fields=["person"])
+    try:
+        way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
+    except RoadError as error:
+        nowhere = RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)
+        watch.rung(nowhere)
+        return _finish(test, [nowhere], None)
+    with way:
+        climb = Climb(
+            plan,
+            way,
+            tokens.DeskKeeper(connection, test.person_id),
+            timezone.now,
+            random.random,
+            _nonce,
+            watch.stop,
+        )
+        try:
+            for event in climb.run():
+                if isinstance(event, Leftover):
+                    noted.save(event)
+                else:
+                    results.append(event)
+                    watch.rung(event)
+        except Stopped:
+            test.state, test.ended = Test.State.STOPPED, timezone.now()
+            test.save(update_fields=["state", "ended"])
+            return test
+    return _finish(test, results, climb.clock_skew, plan.depth)
+
+
+@transaction.atomic
+def _finish(test: Test, results: list[RungResult], skew: float | None, depth: Depth = Depth.WORK) -> Test:
+    """One transaction: the test, its sample, and the connection's state."""
+    now = timezone.now()
+    if Test.objects.filter(pk=test.pk, state=Test.State.DONE).exists():
+        return Test.objects.get(pk=test.pk)  # another runner took it up and was quicker: it counts once
+    connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
+    failed = next((one for one in results if not one.passed), None)
+    test.state, test.ended, test.passed = Test.State.DONE, now, failed is None
+    found = None
+    begun = test.begun or now
+    if _passed(results, "sign_in") and begun >= connection.changed_at:
+        connection.proven_at = begun
+        if learning.client_was_asked(connection, results):
+            connection.secret_taken_at = begun
+        learning.learn(connection, results, begun, now)
+    pins = halves.work_out(connection, now)
+    if failed is not None:
+        profile = connection.place.application.read_profile()
+        found = diagnosis.diagnose(
+            failed,
+            pins,
+            OWN if connection.individual else connection.scheme,
+            right="scope" if connection.scheme in OAUTH2 else profile.roles_label,
+            credential_is_new=_is_fresh(connection, profile.limits.spread),
+            clock_skew=skew,
+        )
+        test.diagnosis = asdict(found)
+    test.save()
+    if failed is None and test.last and test.last != Rung.WORK:
+        # The credential alone is good. That the connection works is shown by the whole road only: no sample, no new state.
+        connection.tested_at = now
+        connection.save(update_fields=["proven_at", "secret_taken_at", "tested_at"])
+        _forget_old(test)
+        return test
+    sample = Sample.objects.create(
+        test_id=test.pk,
+        connection=connection,
+        at=now,
+        passed=failed is None,
+        blip=any(one.blip for one in results),
+        cause=found.cause_class.value if found else "",
+        rung=failed.rung.value if failed else "",
+        ms=round(sum(one.ms for one in results), 1),
+    )
+    if begun >= connection.changed_at:
+        _move_state(connection, sample, found, depth)
+    connection.tested_at = now
+    connection.save(update_fields=[*HEALTH, "proven_at", "secret_taken_at", "tested_at"])
+    _forget_old(test)
+    return test
+
+
+def _forget_old(test: Test) -> None:
+    old = test.connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
+    Test.objects.filter(pk__in=list(old)).delete()
+
+
+def forget_old_samples(now: datetime) -> int:
+    """Delete samples that are older than is kept, oldest first, in blocks; answers how many. They were written in the order of their numbers."""
+    count = 0
+    for _ in range(_BLOCKS):
+        oldest = list(Sample.objects.order_by("pk").values_list("pk", "at")[:_BLOCK])
+        old = [pk for pk, at in oldest if at < now - KEPT_SAMPLES]
+        if old:
+            # Without the collector of related rows, which would fetch them first: nothing hangs on a sample.
+            count += Sample.objects.filter(pk__gte=old[0], pk__lte=old[-1], at__lt=now - KEPT_SAMPLES)._raw_delete("default")
+        if len(old) < _BLOCK:
+            break
+    return count
+
+
+def last_samples(count: int) -> dict[UUID, list[tuple[datetime, bool, float]]]:
+    """The last samples of every connection, oldest first: when, whether it passed, and how many milliseconds it took.
+
+    One query that reads so many rows of each connection's index and no others; a window function would number all that are kept.
+    """
+    sql = """SELECT s.id, s.connection_id, s.at, s.passed, s.ms FROM connections_connection c CROSS JOIN rounds_sample s
+        WHERE s.id IN (SELECT id FROM rounds_sample WHERE connection_id = c.id ORDER BY at DESC LIMIT %s)"""
+    found: dict[UUID, list[tuple[datetime, bool, float]]] = {}
+    for one in sorted(Sample.objects.raw(sql, [count]), key=lambda one: one.at):
+        found.setdefault(one.connection_id, []).append((one.at, one.passed, one.ms))
+    return found
+
+
+def _passed(results: Iterable[RungResult], rung: str) -> bool:
+    return any(one.rung == rung and one.passed for one in results)
+
+
+def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None, depth: Depth) -> None:
+    before = health.Health(health.State(connection.state), connection.score, connection.same_failures,
+                           CauseClass(connection.last_class) if connection.last_class else None, connection.passes)  # fmt: skip
+    cause = CauseClass(sample.cause) if sample.cause else None
+    covers = depth.tries(connection.failed_rung)
+    after = health.after(before, health.Sample(sample.passed, cause, bool(found and found.pin), covers))
+    connection.state, connection.score, connection.same_failures = after.state.value, after.score, after.same_failures
+    connection.last_class, connection.passes = after.last_class.value if after.last_class else "", after.passes
+    if found and not sample.passed:
+        connection.failing, connection.failed_rung = f"{found.causes[0].says} {found.causes[0].reason}"[:300], sample.rung
+    elif covers:
+        connection.failing = ""
+        connection.failed_rung = connection.failed_rung if after.state is health.State.STICKING else ""
+    if after.state != before.state:
+        write(
+            "the test",
+            f"found {after.state.value.replace('_', ' ')}",
+            "connection",
+            connection.ref,
+            {"was": before.state.value, "why": connection.failing},
+        )
+
+
+def stop_test(by: Person, test: Test) -> Test:
+    """Ask a running test to stop; it does before its next call."""
+    with transaction.atomic():
+        Test.objects.filter(pk=test.pk).update(stop_asked=True)
+        write(by, "stopped a test", "connection", test.connection.ref)
+    test.stop_asked = True
+    return test
+
+
+# Rounds
+
+
+def begin_round(by: str) -> Round:
+    """Begin a round over all connections that are not paused. One round runs at a time (the running one is answered)."""
+    with transaction.atomic():
+        running = Round.objects.filter(ended=None).first()
+        if running is not None:
+            return running
+        begun = Round.objects.create(begun=timezone.now(), begun_by=by)
+        Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by) for one in Connection.objects.filter(paused=False))
+        if by != "the clock":
+            write(by, "began", "round", str(begun.number))
+    end_if_done(begun)
+    return begun
+
+
+@transaction.atomic
+def permit_work(by: Person, environment: Environment, permitted: bool) -> Environment:
+    """Permit or forbid that rounds do real work in an environment, at connections that permit it too."""
+    environment = Environment.objects.select_for_update().get(pk=environment.pk)
+    if environment.work_in_rounds != permitted:
+        environment.work_in_rounds = permitted
+        environment.save(update_fields=["work_in_rounds"])
+        did = "permitted real work in rounds of" if permitted else "forbade real work in rounds of"
+        write(by, did, "environment", environment.name)
+    return environment
+
+
+def round_is_due() -> bool:
+    """Whether the time between rounds is over."""
+    last = Round.objects.order_by("-number").first()
+    return last is None or (last.ended is not None and timezone.now() - last.begun >= timedelta(minutes=settings.ROUND_MINUTES))
+
+
+def is_under_way() -> bool:
+    """Whether a round has not ended."""
+    return Round.objects.filter(ended=None).exists()
+
+
+def work_on(number: int) -> int:
+    """Take tests of a round one after the other until none is left; several workers may do so at once. Answers how many were run."""
+    count = 0
+    while (test := _claim(number)) is not None:
+        run_safely(test)
+        count += 1
+    end_if_done(Round.objects.get(number=number))
+    return count
+
+
+def _claim(number: int) -> Test | None:
+    """The next test of a round: one that waits, or one whose runner was cut off."""
+    with transaction.atomic():
+        if Round.objects.filter(number=number, stopped=True).exists():
+            Test.objects.filter(round_id=number, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
+            return None
+        now = timezone.now()
+        test = (
+            Test.objects.select_for_update()
+            .filter(Q(state__in=(Test.State.WAITING, Test.State.CUT)) | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number)
+            .order_by("made", "pk")
+            .first()
+        )
+        if test is not None:
+            test.state, test.alive_until, test.runner = Test.State.RUNNING, now + ALIVE, owner.sign()
+            test.save(update_fields=["state", "alive_until", "runner"])
+        return test
+
+
+def run_safely(test: Test) -> None:
+    """Run a test; a mistake of our own ends that test and no other."""
+    try:
+        run(test)
+    except Exception:
+        log.exception("a test failed in a way nobody foresaw", test=str(test.pk))
+        Test.objects.filter(pk=test.pk).update(state=Test.State.STOPPED, ended=timezone.now())
+
+
+def end_if_done(one: Round) -> None:
+    """End a round when no test of it waits or runs."""
+    with transaction.atomic():
+        left = Test.objects.filter(round=one).exclude(state__in=(Test.State.DONE, Test.State.STOPPED)).exists()
+        if not left:
+            Round.objects.filter(pk=one.pk, ended=None).update(ended=timezone.now())
+
+
+@transaction.atomic
+def stop_round(by: Person, one: Round) -> Round:
+    """Stop a round: tests that run stop before their next call, tests that wait are not begun."""
+    if one.ended is not None:
+        raise Problem(409, "This round has ended already.", "There is nothing left to stop.")
+    Round.objects.filter(pk=one.pk).update(stopped=True)
+    Test.objects.filter(round=one, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
+    write(by, "stopped", "round", str(one.number))
+    one.refresh_from_db()
+    return one
+
+
+# After being cut off
+
+
+def take_up_again(just_started: bool) -> list[int]:
+    """Find what was cut off; answers the rounds that have tests left.
+
+    ``just_started``: the one worker of this installation has just begun, so whatever a round left running belongs to a worker that is gone,
+    unless that certainly lives: it is this one.
+    """
+    now = timezone.now()
+    running = Test.objects.filter(state=Test.State.RUNNING)
+    runners = list(running.values_list("pk", "runner"))
+    killed = [pk for pk, runner in runners if owner.is_gone(runner)]
+    gone = running.filter(Q(alive_until__lt=now) | Q(pk__in=killed))
+    if just_started:
+        living = [pk for pk, runner in runners if owner.is_alive(runner)]
+        gone = running.filter((Q(round__isnull=False) & ~Q(pk__in=living)) | Q(alive_until__lt=now) | Q(pk__in=killed))
+    gone.filter(round__isnull=True).update(state=Test.State.CUT, ended=now)
+    gone.filter(round__isnull=False).update(state=Test.State.CUT)
+    Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(
+        alive_until__gt=now
+    ).update(state=Test.State.CUT, ended=now)
+    return list(Round.objects.filter(ended=None).values_list("number", flat=True))

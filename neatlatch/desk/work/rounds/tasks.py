@@ -1,0 +1,107 @@
+"""Background work: the queue that works on rounds, and what is done by the clock beside it."""
+
+from __future__ import annotations
+
+import threading
+from datetime import timedelta
+
+import structlog
+from django.utils import timezone
+from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
+
+from neatlatch.desk.authority import handing
+from neatlatch.desk.authority.house import tokens as house_tokens
+from neatlatch.desk.estate.connections import aside, renewals
+from neatlatch.desk.ground import guard, won
+from neatlatch.desk.ground.journal import services as journal
+from neatlatch.desk.ground.people import log_in
+from neatlatch.desk.work.drawing import ledger
+
+from . import leftovers, services
+from .clockwork import Clockwork, Loop
+
+log = structlog.get_logger()
+# So many tests of a round run side by side.
+HANDS = 4
+# Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
+ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
+
+
+@db_task()
+def work_on(number: int) -> None:
+    """Work on a round until none of its tests is left."""
+    services.work_on(number)
+
+
+def all_hands(number: int) -> None:
+    """Put every worker thread on a round. More hands than tests do no harm: they find nothing and end."""
+    for _ in range(HANDS):
+        work_on(number)
+
+
+def look_after_rounds() -> None:
+    """Take up what was cut off, the first time all that a forerunner left running, and begin a round when one is due."""
+    numbers = services.take_up_again(just_started=not _took_up.is_set())
+    _took_up.set()
+    for number in numbers:
+        all_hands(number)
+    if services.round_is_due():
+        all_hands(services.begin_round("the clock").number)
+
+
+def renew() -> None:
+    """Renew tokens that are near their end, and save what a process that is gone had won."""
+    won.take_up()
+    renewals.look_after_all()
+
+
+def keep_house() -> None:
+    """Revoke what nobody took, and clear away what ended. What fails is logged and holds nothing else up."""
+    now = timezone.now()
+    for work in (
+        handing.end_untaken,
+        aside.let_go_of_old,
+        house_tokens.clear_ended,
+        guard.forget_old,
+        log_in.forget_old,
+        ledger.roll_up,
+        journal.check_a_slice,
+        services.forget_old_samples,
+    ):
+        try:
+            work(now)
+        except Exception:
+            log.exception("house-keeping failed; it is tried again", what=work.__qualname__)
+
+
+# Whether what a forerunner left was taken up: where the database refuses that, it is tried again.
+_took_up = threading.Event()
+_started: list[Clockwork] = []
+_starting = threading.Lock()
+
+
+@on_startup()
+def start() -> None:
+    """When the worker starts, once for the process: the clock runs, whatever state the database is in."""
+    with _starting:  # every worker thread says that it starts
+        if _started:
+            return
+        _started.append(
+            Clockwork(
+                Loop("rounds", look_after_rounds, ROUNDS, busy=services.is_under_way),
+                Loop("renewals", renew, RENEWALS),
+                Loop("leftovers", leftovers.clear_all, HOUSE),
+                Loop("house", keep_house, HOUSE),
+            )
+        )
+        _started[0].start()
+
+
+@on_shutdown()
+def stop() -> None:
+    """When the worker stops."""
+    for one in _started:
+        one.stop()
+
+
+__all__ = ["HUEY", "all_hands", "keep_house", "look_after_rounds", "renew", "start", "stop", "work_on"]
