@@ -24,8 +24,9 @@ from neatlatch.core.destinations import origins
 from neatlatch.core.evidence import Exchange, RungResult
 from neatlatch.core.schemes import CODE
 from neatlatch.demo.visitor import Visitor
+from neatlatch.wire.climbing import Plan
 from neatlatch.wire.holding import Held
-from neatlatch.wire.ladder import Climb, Plan
+from neatlatch.wire.ladder import Climb
 from neatlatch.wire.road import Policy, Road
 from tests.harness import StandIns
 

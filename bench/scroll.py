@@ -54,7 +54,7 @@ def main() -> None:
     }
     code = (f"import django; django.setup()\nfrom django.core.management import call_command\ncall_command('migrate', verbosity=0)\n"
             f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom bench.pins import fill\nfill({count})\n"
-            "from neatlatch.desk.ground.people import services\nservices.add(None, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
+            "from neatlatch.desk.ground.common.actors import NOBODY\nfrom neatlatch.desk.ground.people import services\nservices.add(NOBODY, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
     subprocess.run([sys.executable, "-c", code], check=True, env=environment, cwd=ROOT)
     desk = subprocess.Popen([sys.executable, "-m", "uvicorn", "neatlatch.desk.pages.asgi:application", "--port", str(port), "--lifespan", "off", "--log-level", "error"],
                             env=environment, cwd=ROOT)  # fmt: skip

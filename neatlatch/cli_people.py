@@ -9,7 +9,7 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-KEEPER = "whoever runs the machine"
+from neatlatch.desk.ground.common.actors import MACHINE, NOBODY
 
 
 def asked(words: str, variable: str) -> str:
@@ -36,7 +36,7 @@ def _person(given: argparse.Namespace) -> Any:
 def _add(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import services
 
-    person = services.add(None, given.username, given.name, given.role, _password(), must_change=given.must_change)
+    person = services.add(NOBODY, given.username, given.name, given.role, _password(), must_change=given.must_change)
     print(f"{person.username} can log in now, as {person.get_role_display()}.")
 
 
@@ -70,14 +70,14 @@ def _show(given: argparse.Namespace) -> None:
 def _change(given: argparse.Namespace) -> None:
     from neatlatch.desk.work import leaving
 
-    one = leaving.change(KEEPER, _person(given), given.role, None if given.access is None else given.access == "on")
+    one = leaving.change(MACHINE, _person(given), given.role, None if given.access is None else given.access == "on")
     print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")
 
 
 def _give_password(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import log_in
 
-    log_in.give_password(KEEPER, _person(given), _password("New password: "))
+    log_in.give_password(MACHINE, _person(given), _password("New password: "))
     print(f"{given.username} must change it when they log in. Their sessions have ended.")
 
 
@@ -85,10 +85,10 @@ def _end(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import log_in
 
     if given.session:
-        log_in.end_session(KEEPER, _person(given), given.session)
+        log_in.end_session(MACHINE, _person(given), given.session)
         print("It has ended.")
     else:
-        log_in.end_sessions(KEEPER, _person(given))
+        log_in.end_sessions(MACHINE, _person(given))
         print(f"{given.username} is logged out everywhere.")
 
 
@@ -96,10 +96,10 @@ def _drop(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import factors, passkeys
 
     if given.passkey is not None:
-        passkeys.drop(KEEPER, _person(given), given.passkey)
+        passkeys.drop(MACHINE, _person(given), given.passkey)
         print("The passkey is taken away.")
     else:
-        factors.drop_all(KEEPER, _person(given))
+        factors.drop_all(MACHINE, _person(given))
         print(f"{given.username} has no second factor any more, and is told so at the next log-in.")
 
 
@@ -111,7 +111,7 @@ def _recovery(given: argparse.Namespace) -> None:
     one = _person(given)
     with transaction.atomic():
         codes = factors.new_recovery(one)
-        factors.tell_of(KEEPER, one, "had new recovery codes made for you; the old ones no longer serve.")
+        factors.tell_of(MACHINE, one, "had new recovery codes made for you; the old ones no longer serve.")
     print("\n".join(codes))
 
 

@@ -37,6 +37,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.rounds import services as rounds
@@ -66,7 +67,7 @@ def load_people(story: dict[str, Any]) -> dict[str, tuple[str, str]]:
     logins = {}
     for one in story["people"]:
         logins[one["username"]] = (one["role"], password())
-        people.add(None, one["username"], one["name"], one["role"], logins[one["username"]][1])
+        people.add(NOBODY, one["username"], one["name"], one["role"], logins[one["username"]][1])
     return logins
 
 

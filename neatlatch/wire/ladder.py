@@ -13,125 +13,24 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import partial
-from typing import Protocol, TypeVar
+from typing import TypeVar
 
 from neatlatch.core import oauth2, relaying, replies, retries, scopes
 from neatlatch.core.addresses import joined_path, take_apart
 from neatlatch.core.depth import Depth
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
-from neatlatch.core.profiles import Operation, Probe, first_harmless, readings
+from neatlatch.core.profiles import Operation, first_harmless, readings
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
+from .climbing import Entry, Fell, Further, Leftover, Plan, Said, Stopped, nothing_to_try
+from .entries import entry_for
 from .holding import Keeper
 from .oauth import failure_of
 from .road import Answer, Road, RoadError
 
 _SLICE = 0.1
 T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Plan:
-    """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where there are
-    no scopes (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
-
-    scheme: str
-    mark: str
-    api_base: str = ""
-    token_endpoint: str = ""
-    client: oauth2.Client = oauth2.Client("")
-    authorization_endpoint: str = ""
-    introspection_endpoint: str = ""
-    redirect_uri: str = ""
-    scopes: frozenset[str] = frozenset()
-    implies: dict[str, tuple[str, ...]] = field(default_factory=dict)
-    harmless: Operation | None = None
-    operations: tuple[Operation, ...] = ()
-    needed: tuple[Operation, ...] = ()
-    probe: Probe | None = None
-    fresh: bool = False
-    spread: float = 30.0
-    pace: float = 10.0
-    held: Credentials = Credentials("")
-    stream_address: str = ""
-    rights: frozenset[str] | None = None
-    further: tuple[Further, ...] = ()
-    last: Rung = Rung.WORK
-    depth: Depth = Depth.WORK
-
-
-@dataclass(frozen=True)
-class Further:
-    """A further endpoint, with a credential of its own. ``harmless`` is a path that changes nothing."""
-
-    label: str
-    base: str
-    harmless: str
-    held: Credentials
-
-
-@dataclass(frozen=True)
-class Leftover:
-    """What is known of something that a test makes: yielded before it is made, and again whenever an
-    exchange has shown more of it.
-
-    ``address``: where it is cleared away; empty: not known yet. ``status``: the answer to clearing.
-    """
-
-    piece: Piece
-    address: str
-    status: int | None = None
-
-    @property
-    def method(self) -> str:
-        """How it is cleared away."""
-        return self.piece.probe.clear_method
-
-
-class Entry(Protocol):
-    """How one scheme lets us in."""
-
-    lacks: str
-    # Whether a call shows the secret itself, which may not have spread yet, and not a token that was got with it.
-    shows_secret: bool
-
-    def addresses(self) -> tuple[str, ...]:
-        """Everything that is called; a place that is no web address begins with ``tls://``."""
-
-    def sign_in(self) -> str:
-        """Prove the credential, and say how it went. Raises :class:`Fell`, :class:`RoadError`."""
-
-    def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
-        """A call with the credential on."""
-
-    def renew(self) -> bool:
-        """Get a newer credential in place of one that a call was refused with (401); ``False``: there is none to get. Raises :class:`Fell`, :class:`RoadError`."""
-
-    def granted(self) -> frozenset[str] | None:
-        """The scopes or rights we hold, or ``None`` where nobody knows."""
-
-    def secrets(self) -> tuple[str, ...]:
-        """What no evidence may show."""
-
-    def allowed(self) -> str | None:
-        """What the Allowed rung says, where signing in has shown it already."""
-
-    def worked(self) -> str | None:
-        """What the Work rung says, where this way in has work of its own."""
-
-
-class Stopped(Exception):
-    """Somebody stopped the test."""
-
-
-class Fell(Exception):
-    """This rung failed."""
-
-    def __init__(self, failure: Failure) -> None:
-        super().__init__(failure.code)
-        self.failure = failure
 
 
 @dataclass
@@ -152,8 +51,6 @@ class Climb:
     _bucket: retries.Bucket | None = None
 
     def __post_init__(self) -> None:
-        from .entries import entry_for  # the entries know the ladder
-
         self.entry: Entry = entry_for(self)
 
     def run(self) -> Iterator[RungResult | Leftover]:
@@ -163,8 +60,8 @@ class Climb:
             self.tries, self.exchanges, self.facts = 1, [], {}
             begun = time.perf_counter()
             try:
-                says = yield from climb()
-                yield self._result(rung, begun, says=says.removeprefix("—"), skipped=says.startswith("—"))
+                said = yield from climb()
+                yield self._result(rung, begun, says=said.says, skipped=said.skipped)
             except Fell as fell:
                 yield self._result(rung, begun, failure=fell.failure)
                 return
@@ -221,22 +118,22 @@ class Climb:
                 found.append(place)
         return found
 
-    def _find(self) -> Generator[Leftover, None, str]:
+    def _find(self) -> Generator[Leftover, None, Said]:
         yield from ()
         words = []
         for host in dict.fromkeys(host for _, host, _ in self._places()):
             addresses = self._trying(partial(self.road.find, host))
             words.append(f"{host} → {addresses[0]}")
             self.facts[host] = addresses
-        return "; ".join(words)
+        return Said("; ".join(words))
 
-    def _reach(self) -> Generator[Leftover, None, str]:
+    def _reach(self) -> Generator[Leftover, None, Said]:
         yield from ()
         for _, host, port in self._places():
             self._trying(partial(self.road.reach, host, port))
-        return ", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct"
+        return Said(", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct")
 
-    def _secure(self) -> Generator[Leftover, None, str]:
+    def _secure(self) -> Generator[Leftover, None, Said]:
         yield from ()
         words = []
         for scheme, host, port in self._places():
@@ -250,7 +147,7 @@ class Climb:
             days = (ends - self.now()).days
             self.facts[f"{host}:{port}"] = {"version": sock.version(), "certificate_ends": ends.isoformat()}
             words.append(f"{(sock.version() or '').replace('v', ' ', 1)} · certificate good for {days} days")
-        return "; ".join(dict.fromkeys(words))
+        return Said("; ".join(dict.fromkeys(words)))
 
     # Calls
 
@@ -338,10 +235,11 @@ class Climb:
 
     # Signing in
 
-    def _sign_in(self) -> Generator[Leftover, None, str]:
+    def _sign_in(self) -> Generator[Leftover, None, Said]:
         yield from ()
         says = self.entry.sign_in()
-        return " · ".join([says, *(self._sign_in_further(one) for one in self.plan.further)])
+        further = [self._sign_in_further(one) for one in self.plan.further]
+        return Said(" · ".join([says, *further]))
 
     def _sign_in_further(self, one: Further) -> str:
         answer = self.send(self.dressed(oauth2.api_request("GET", joined_path(one.base, one.harmless)), one.held))
@@ -385,7 +283,7 @@ class Climb:
             reading = replies.read("resource", answer.status, answer.headers, answer.text, self.now())
             raise Fell(failure_of(reading, "resource", answer.status))
 
-    def _allowed(self) -> Generator[Leftover, None, str]:
+    def _allowed(self) -> Generator[Leftover, None, Said]:
         yield from ()
         plan, held = self.plan, self.entry.granted()
         for operation in plan.needed:
@@ -395,25 +293,25 @@ class Climb:
         if (said := self.entry.allowed()) is not None:
             return said
         if not plan.depth.tries(Rung.ALLOWED):
-            return "—nothing was called in a person's name"
+            return nothing_to_try("nothing was called in a person's name")
         harmless = first_harmless(plan.harmless, plan.operations, self._may)
         if harmless is None:
-            return "—no harmless call is described for this application"
+            return nothing_to_try("no harmless call is described for this application")
         answer = self.call("GET", harmless.path)
         self.check(answer, harmless.name)
         renewed = " with a renewed token, for the one before was refused" if self.facts.get("renewed") else ""
-        return f"{harmless.name} answered {answer.status}{renewed}"
+        return Said(f"{harmless.name} answered {answer.status}{renewed}")
 
     def _may(self, operation: Operation) -> bool:
         """Whether what was granted allows an operation; where nothing is known of rights, it is tried."""
         held = self.entry.granted()
         return held is None or scopes.allows(held, operation.alternatives, self.plan.implies)
 
-    def _work(self) -> Generator[Leftover, None, str]:
+    def _work(self) -> Generator[Leftover, None, Said]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
             said = "nothing was done in a person's name" if plan.depth is Depth.SIGN_IN else "only a test by hand does real work here"
-            return self.entry.worked() or f"—{said}"
+            return self.entry.worked() or nothing_to_try(said)
         if probe is None:
             return (yield from self._read_only_work())
         piece = Piece(probe, plan.mark)
@@ -447,7 +345,7 @@ class Climb:
         self._check_work(look, f"GET {piece.probe.look_path}")
         return piece.shown_by(look.text)
 
-    def _clear(self, piece: Piece) -> Generator[Leftover, None, str]:
+    def _clear(self, piece: Piece) -> Generator[Leftover, None, Said]:
         """Clear away what was made. “Not there” is believed only of what was seen before and is seen no more."""
         probe, operation = piece.probe, f"{piece.probe.clear_method} {piece.probe.clear_path}"
         cleared = self.call(probe.clear_method, piece.path(probe.clear_path))
@@ -461,7 +359,7 @@ class Climb:
             says = f"{piece.name} was made; {operation} answered {cleared.status}, so it is left behind."
             raise Fell(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
         yield self._known(replace(piece, gone=True))
-        return piece.report(not_found)
+        return Said(piece.report(not_found))
 
     def _still_there(self, piece: Piece) -> bool:
         look = self.call("GET", piece.path(piece.probe.look_path))
@@ -474,7 +372,7 @@ class Climb:
         address = joined_path(self.plan.api_base, piece.path(piece.probe.clear_path))
         return Leftover(piece, address if piece.can_be_cleared else "", status)
 
-    def _read_only_work(self) -> Generator[Leftover, None, str]:
+    def _read_only_work(self) -> Generator[Leftover, None, Said]:
         """Where nothing may be made: every reading operation that the granted scopes allow."""
         yield from ()
         if (said := self.entry.worked()) is not None:
@@ -484,7 +382,9 @@ class Climb:
             answer = self.call("GET", operation.path)
             self._check_work(answer, operation.name)
             done.append(operation.name)
-        return f"read only: {', '.join(done)}" if done else "—no piece of real work is described for these scopes"
+        if not done:
+            return nothing_to_try("no piece of real work is described for these scopes")
+        return Said(f"read only: {', '.join(done)}")
 
     def _check_work(self, answer: Answer, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):

@@ -58,10 +58,11 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool, host: st
 EMPTY = f"""
 import json, yaml
 from neatlatch.demo.load import SCENARIO, load_environments
+from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.people import services
 load_environments(yaml.safe_load(SCENARIO.read_text()))
 for name, role in (("morag", "administrator"), ("isla", "reader")):
-    services.add(None, name, name.title(), role, {PASSWORD!r})
+    services.add(NOBODY, name, name.title(), role, {PASSWORD!r})
 print(json.dumps({{"morag": {PASSWORD!r}, "isla": {PASSWORD!r}}}))
 """
 

@@ -161,8 +161,8 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
 
 
 def test_a_password_that_was_given_and_ones_sessions(browser: Browser, desk: Desk) -> None:
-    desk.python("from neatlatch.desk.ground.people import factors, services; from neatlatch.desk.ground.people.models import Person; "
-                f"services.add(None, 'ann', 'Ann', 'administrator', {PASSWORD!r}); services.add(None, 'iain', 'Iain', 'reader', {PASSWORD!r})")  # fmt: skip
+    desk.python("from neatlatch.desk.ground.common.actors import NOBODY; from neatlatch.desk.ground.people import factors, services; from neatlatch.desk.ground.people.models import Person; "
+                f"services.add(NOBODY, 'ann', 'Ann', 'administrator', {PASSWORD!r}); services.add(NOBODY, 'iain', 'Iain', 'reader', {PASSWORD!r})")  # fmt: skip
     desk.passwords |= {"ann": PASSWORD, "iain": PASSWORD}  # type: ignore[attr-defined]
     page = open_page(browser, desk, "ann")
     page.goto("/people")

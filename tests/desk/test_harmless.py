@@ -10,6 +10,7 @@ import yaml
 from neatlatch.desk.estate.connections import accounts, tokens
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.drawing import services as drawing
@@ -27,7 +28,7 @@ from .test_workbenches import fresh, send
 
 def in_a_round() -> Test:
     """Run one round over the one connection there is."""
-    begun = services.begin_round("the clock")
+    begun = services.begin_round(CLOCK)
     assert services.work_on(begun.number) == 1
     return Test.objects.get(round=begun)
 

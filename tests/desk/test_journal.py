@@ -19,6 +19,7 @@ from neatlatch.cli import main
 from neatlatch.core import chain
 from neatlatch.desk.authority import backup, handing
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import CLOCK, JOURNAL_KEEPER, TEST, Program
 from neatlatch.desk.ground.journal import anchors, services, triggers
 from neatlatch.desk.ground.journal.models import Check, Checkpoint, Entry
 
@@ -38,7 +39,7 @@ def journal(transactional_db: None, monkeypatch: pytest.MonkeyPatch) -> Iterator
 
 def grow(count: int) -> None:
     for number in range(count):
-        services.write("the test", "did", "thing", str(number), {"what": "x"})
+        services.write(TEST, "did", "thing", str(number), {"what": "x"})
 
 
 def by_hand(act: Callable[[CursorWrapper], None], but: str = "") -> None:
@@ -240,9 +241,9 @@ def test_the_journal_of_before_is_taken_over_by_one_keyed_entry(transactional_db
         entry.own = before = chain.plain_hash(number, entry.content(), entry.before)
         entry.save(force_insert=True)
     assert services.check().fault is not None  # no anchor yet
-    services.write("morag", "did", "thing", "x")
+    services.write(Program("morag"), "did", "thing", "x")
     taken = Entry.objects.get(number=6)
-    assert (taken.who, taken.did, taken.details) == (services.KEEPER, services.TOOK_OVER, {"number": 5, "own": before})
+    assert (taken.who, taken.did, taken.details) == (JOURNAL_KEEPER.username, services.TOOK_OVER, {"number": 5, "own": before})
     assert services.check().fault is None
     found = anchors.newest()
     assert found is not None
@@ -268,7 +269,7 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
     (settings.HOME / anchors.FILE).rename(settings.HOME / f"{anchors.FILE}.before-1")
 
     def ended(why: str) -> int:
-        services.write("the clock", "revoked", "credential", "x", {"why": why})
+        services.write(CLOCK, "revoked", "credential", "x", {"why": why})
         return 1
 
     monkeypatch.setattr(handing, "end_open", ended)

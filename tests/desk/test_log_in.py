@@ -18,6 +18,7 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core import totp
 from neatlatch.core.jose import b64
+from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import factors, log_in, passwords, services
@@ -464,7 +465,7 @@ def test_all_of_it_by_command(
 def test_reading_the_list_of_people_costs_the_same_however_many_have_passkeys(morag: Person, django_assert_num_queries: Any) -> None:
     web = enter()
     for number in range(20):
-        one = services.add(None, f"p{number}", "", "reader", OTHER)
+        one = services.add(NOBODY, f"p{number}", "", "reader", OTHER)
         Passkey.objects.create(person=one, name="x", credential_id=f"x{number}", public_key=b"", added=timezone.now())
     with django_assert_num_queries(3):
         told = web.get("/api/people").json()

@@ -18,6 +18,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal.models import Check, Checkpoint
 from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode, Tries
 from neatlatch.desk.pages.api import api
@@ -83,7 +84,7 @@ def loaded(transactional_db: None, stand_ins: StandIns) -> Iterator[None]:
 
 def test_every_get_is_answered_with_eleven_hundred_of_everything(loaded: None) -> None:
     by = Person.objects.get(username="morag")
-    number = rounds.begin_round("the clock").number
+    number = rounds.begin_round(CLOCK).number
     somewhere = Connection.objects.order_by("ref")[0]
     Leftover.objects.create(connection=somewhere, test_id=uuid4(), method="DELETE", address="http://127.0.0.1/TEST-1", stuck=True)
     Test.objects.filter(round=number).update(state="done", passed=True)

@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.ground.common.actors import CLOCK, Program
 from neatlatch.desk.work.rounds import leftovers, services, tasks
 from neatlatch.desk.work.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
@@ -97,8 +98,8 @@ def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
     setup.latched(ref="one")
     setup.latched(ref="two")
     connections.change(setup.by, setup.latched(ref="three"), {"paused": True})
-    begun = services.begin_round("the clock")
-    assert services.begin_round("the clock") == begun  # one at a time
+    begun = services.begin_round(CLOCK)
+    assert services.begin_round(CLOCK) == begun  # one at a time
     tasks.all_hands(begun.number)
     begun.refresh_from_db()
     assert begun.ended is not None
@@ -111,7 +112,7 @@ def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
 def test_a_round_is_stopped(setup: Setup) -> None:
     setup.latched(ref="one")
     setup.latched(ref="two")
-    begun = services.begin_round("ewan")
+    begun = services.begin_round(Program("ewan"))
     services.stop_round(setup.by, begun)
     assert services.work_on(begun.number) == 0
     begun.refresh_from_db()
@@ -146,7 +147,7 @@ def test_a_running_test_is_stopped(setup: Setup) -> None:
 
 def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
     setup.latched("manifest.read", ref="one")
-    begun = services.begin_round("the clock")
+    begun = services.begin_round(CLOCK)
     test = services._claim(begun.number)
     assert test is not None
     assert services._claim(begun.number) is None  # it runs, as far as anybody knows
@@ -220,7 +221,7 @@ def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup, monkeypatch: pyt
 def test_a_mistake_of_our_own_ends_one_test_only(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
     setup.latched(ref="one")
     setup.latched(ref="two")
-    begun, real = services.begin_round("the clock"), services.plan_of
+    begun, real = services.begin_round(CLOCK), services.plan_of
 
     def stumble(connection: Connection, test: Test) -> Any:
         if connection.ref == "one":

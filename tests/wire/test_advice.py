@@ -17,7 +17,7 @@ from neatlatch.core.pins.base import unwritten
 from neatlatch.core.profiles import Operation
 from neatlatch.core.schemes import BASIC, CERTIFICATE, CLIENT, CODE, JWT, KINDS, OAUTH2, PAIR, STREAM
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.ladder import Plan
+from neatlatch.wire.climbing import Plan
 from neatlatch.wire.road import ClientCertificate
 from tests.harness import NOBODY, StandIns
 

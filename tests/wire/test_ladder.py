@@ -22,8 +22,9 @@ from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR, STREAM
 from neatlatch.core.sending import Credentials
+from neatlatch.wire.climbing import Further, Leftover, Plan
 from neatlatch.wire.holding import Held
-from neatlatch.wire.ladder import Climb, Further, Leftover, Plan
+from neatlatch.wire.ladder import Climb
 from neatlatch.wire.policy import Policy
 from neatlatch.wire.road import ClientCertificate, Road
 from standins import small_ca

@@ -15,7 +15,8 @@ from neatlatch.core.evidence import Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.ladder import Climb, Leftover, Plan
+from neatlatch.wire.climbing import Leftover, Plan
+from neatlatch.wire.ladder import Climb
 from neatlatch.wire.road import Road
 
 from .test_ladder import HERE, NoTokens, Picky, called

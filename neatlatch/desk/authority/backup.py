@@ -15,7 +15,7 @@ from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import chain
-from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import SAFE_KEEPER
 from neatlatch.desk.ground.journal import anchors
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.journal.services import write
@@ -87,7 +87,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
                 file.touch(0o600)
                 file.write_bytes((settings.HOME / name).read_bytes())
                 made.append(file)
-    write(safe.KEEPER, "backed up", "safe", copy.name, {"keys": bool(made), "anchor": kept.read_text().strip()})
+    write(SAFE_KEEPER, "backed up", "safe", copy.name, {"keys": bool(made), "anchor": kept.read_text().strip()})
     return copy, made, entries
 
 
@@ -179,7 +179,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
     said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
     said.append("A connection whose refresh token was used since must be signed in to anew.")
     before = settings.HOME / f"{anchors.FILE}.before-{stamp}"
-    write(safe.KEEPER, "restored", "safe", "from a backup",
+    write(SAFE_KEEPER, "restored", "safe", "from a backup",
           {"handovers": handovers, "tokens": ended, "journal held": fault or "yes", "went back to": last.number if last else 0, "whose code is": last.own if last else "",
            "anchor of before": before.read_text(errors="replace").strip()[:300] if before.exists() else "none was there"})  # fmt: skip
     return said

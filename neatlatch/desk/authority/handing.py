@@ -22,8 +22,9 @@ from neatlatch.desk.authority.records.certificates.models import Issued
 from neatlatch.desk.estate.credentials.services import carried, close
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.common.actors import BY_LINK, CLOCK, Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
-from neatlatch.desk.ground.journal.services import BY_LINK, write
+from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors
 from neatlatch.desk.ground.people.models import Person
 
@@ -45,7 +46,7 @@ def _waiting(handover: Handover) -> Handover:
 
 
 @transaction.atomic
-def make_link(by: Person, handover: Handover, to: str) -> tuple[Handover, str, str]:
+def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, str]:
     """Make the handover a link: answers it, its address and the code. Both are shown to its maker once; a new link takes the place of an older one."""
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
@@ -65,7 +66,7 @@ def make_link(by: Person, handover: Handover, to: str) -> tuple[Handover, str, s
     return handover, f"{settings.PUBLIC_URL}/asked/handover/{value}", code
 
 
-def make_pkcs12(by: Person, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
+def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
     """Hand a certificate over with its key as a PKCS#12 file (RFC 7292). Answers the file, and its password, which is to go by another road."""
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
@@ -85,7 +86,7 @@ def make_pkcs12(by: Person, handover: Handover, to: str) -> tuple[Handover, byte
     return handover, data, password
 
 
-def _filed(by: Person, handover: Handover, to: str, outcome: str, more: dict[str, str]) -> None:
+def _filed(by: Actor, handover: Handover, to: str, outcome: str, more: dict[str, str]) -> None:
     """Note on the receipt that the secret is in a file, and close it."""
     credential = handover.credential
     handover.form, handover.to, handover.shown = Handover.Form.FILE, to.strip()[:200], timezone.now()
@@ -170,7 +171,7 @@ def owner_key(pasted: str) -> tuple[RSAKey | ECKey, dict[str, str], str]:
 
 
 @transaction.atomic
-def make_file(by: Person, handover: Handover, to: str, pasted_key: str) -> tuple[Handover, str]:
+def make_file(by: Actor, handover: Handover, to: str, pasted_key: str) -> tuple[Handover, str]:
     """Hand the secret over as a file: a JWE (RFC 7516) to its owner's key, so that nobody else reads it, its maker neither."""
     if not to.strip():
         raise wrong_fields({"to": "Say whose key it is; it stands on the receipt."})
@@ -192,9 +193,9 @@ def _undo(handover: Handover, why: str) -> None:
     now = timezone.now()
     Handover.objects.filter(pk=handover.pk).update(closed=now, link="", code="", outcome=why[:200])
     if handover.credential.digest:
-        issuing.revoke("the clock", handover.credential, why)
+        issuing.revoke(CLOCK, handover.credential, why)
     else:
-        write("the clock", "closed the handover of", "credential", handover.credential.hint, {"why": why, "id": handover.credential.pk})
+        write(CLOCK, "closed the handover of", "credential", handover.credential.hint, {"why": why, "id": handover.credential.pk})
 
 
 def end_untaken(now: datetime) -> int:
@@ -211,7 +212,7 @@ def end_untaken(now: datetime) -> int:
         .exclude(credential__digest="")
         .select_related("credential")
     ):
-        close("the clock", handover)
+        close(CLOCK, handover)
     return count
 
 

@@ -10,6 +10,7 @@ from django.conf import settings
 
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import keyfile, safe
+from neatlatch.desk.ground.common.actors import SAFE_KEEPER
 from neatlatch.desk.ground.journal.services import write
 
 
@@ -36,7 +37,7 @@ def begin() -> int:
     if behind():
         return safe.current_version()
     version = keyfile.add_version(settings.HOME / "safe.key")
-    write(safe.KEEPER, "brought a new key into use", "safe", f"version {version}")
+    write(SAFE_KEEPER, "brought a new key into use", "safe", f"version {version}")
     return version
 
 
@@ -65,7 +66,7 @@ def seal_anew() -> Iterator[Count]:
                 yield count
         if count.done == before:
             break
-    write(safe.KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
+    write(SAFE_KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
     yield count
 
 
@@ -83,5 +84,5 @@ def drop_old(settled: float = 60.0) -> list[int]:
         )
     gone = keyfile.drop_versions(file)
     if gone:
-        write(safe.KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
+        write(SAFE_KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
     return gone

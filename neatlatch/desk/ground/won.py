@@ -26,6 +26,7 @@ import structlog
 from django.conf import settings
 from django.db import DatabaseError, transaction
 
+from neatlatch.desk.ground.common.actors import SAFE_KEEPER
 from neatlatch.desk.ground.journal.services import write
 
 from .common import owner, refusals, safe
@@ -171,7 +172,7 @@ def forget(name: str) -> None:
     """Remove a note that was set aside, and what it holds with it. Raises :class:`KeyError` where there is none."""
     for note in _notes_aside():
         if note.stem == name:
-            write(safe.KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
+            write(SAFE_KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
             _remove(note)
             return
     raise KeyError(name)

@@ -23,8 +23,9 @@ from neatlatch.desk.estate.connections import destinations, halves, tokens
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.actors import BY_LINK, Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.journal.services import BY_LINK, write
+from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.holding import NoToken
 from neatlatch.wire.road import RoadError
@@ -70,7 +71,7 @@ def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, .
 
 
 @transaction.atomic
-def plan(by: Person, client: Client, wanted: list[str] | None) -> Client:
+def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
     """Begin a change that somebody enters by hand in the application's screens (``None``: leave it). Raises :class:`Problem` where somebody changed it meanwhile."""
     seen = client.version if wanted is not None else None
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
@@ -200,7 +201,7 @@ def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
 
 
 @transaction.atomic
-def ask_consent(by: Person, client: Client, scopes: list[str], asked_of: str) -> ConsentRequest:
+def ask_consent(by: Actor, client: Client, scopes: list[str], asked_of: str) -> ConsentRequest:
     """Ask an administrator of the application for consent, by a signed link."""
     profile = client.place.application.read_profile()
     wanted = sorted(set(scopes))
@@ -218,7 +219,7 @@ def ask_consent(by: Person, client: Client, scopes: list[str], asked_of: str) ->
 
 
 @transaction.atomic
-def withdraw_request(by: Person, request: ConsentRequest) -> ConsentRequest:
+def withdraw_request(by: Actor, request: ConsentRequest) -> ConsentRequest:
     """The link no longer serves."""
     request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
     if request.answered_at is None and not request.withdrawn:
@@ -270,7 +271,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
     return request
 
 
-def new_token(by: Person, connection: Connection) -> None:
+def new_token(by: Actor, connection: Connection) -> None:
     """Have a new token made in place of the one that is held. Raises :class:`Problem` where it is refused."""
     try:
         with destinations.road_of(connection, 15.0) as way:

@@ -20,6 +20,7 @@ from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import services as people
@@ -165,7 +166,7 @@ def hand_over(by: Person, person: Person, to: str, keys: list[str]) -> int:
 
 
 @transaction.atomic
-def _own_application(by: Person, key: str, to: str) -> None:
+def _own_application(by: Actor, key: str, to: str) -> None:
     application = Application.objects.select_for_update().get(key=key)
     before, application.owner = application.owner, to[:120]
     application.version += 1
@@ -181,7 +182,7 @@ def _own_application(by: Person, key: str, to: str) -> None:
 
 
 @transaction.atomic
-def change(by: Person | str, person: Person, role: str | None, active: bool | None) -> Person:
+def change(by: Actor, person: Person, role: str | None, active: bool | None) -> Person:
     """Change a role, or switch somebody's access on or off; with that goes what they allowed clients of the house. Raises field errors."""
     was = person.is_active
     person = people.change(by, person, role, active)
@@ -191,7 +192,7 @@ def change(by: Person | str, person: Person, role: str | None, active: bool | No
 
 
 @transaction.atomic
-def end_access(by: Person, person: Person) -> None:
+def end_access(by: Actor, person: Person) -> None:
     """A person left: they cannot log in any more, and what acted in their name at the house has ended. Raises field errors for the last administrator."""
     change(by, person, None, False)
     Person.objects.filter(pk=person.pk).update(left=timezone.now())
@@ -199,9 +200,9 @@ def end_access(by: Person, person: Person) -> None:
     write(by, "left", "person", person.username)
 
 
-def leave(by: Person, person: Person) -> dict[str, Any]:
+def leave(by: Actor, person: Person) -> dict[str, Any]:
     """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
-    if person.pk == by.pk:
+    if by == person:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
     end_access(by, person)
     ended = {}

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from neatlatch.core.schemes import OAUTH2, STREAM
 
-from ..ladder import Climb, Entry
+from ..climbing import Calls, Entry
 from .every_call import EveryCall
 from .stream import Stream
 from .tokens import Tokens
 
 
-def entry_for(climb: Climb) -> Entry:
+def entry_for(climb: Calls) -> Entry:
     """The entry of a climb's scheme."""
     if climb.plan.scheme in OAUTH2:
         return Tokens(climb)

@@ -7,7 +7,7 @@ from neatlatch.core.addresses import joined_path
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import CERTIFICATE
 
-from ..ladder import Climb, Fell
+from ..climbing import Calls, Fell, Said, nothing_to_try
 from ..oauth import failure_of
 from ..road import Answer
 
@@ -18,7 +18,7 @@ class EveryCall:
     lacks = "its account may not do"
     shows_secret = True
 
-    def __init__(self, climb: Climb) -> None:
+    def __init__(self, climb: Calls) -> None:
         self.climb = climb
         self.first: Answer | None = None
         self.name = ""
@@ -60,14 +60,14 @@ class EveryCall:
         """All of them."""
         return tuple(one for one in self.climb.plan.held.secrets.values() if one)
 
-    def allowed(self) -> str | None:
+    def allowed(self) -> Said | None:
         """The harmless call was made already."""
         assert self.first is not None
         if self.climb.plan.harmless is None:
-            return "—no harmless call is described for this application"
+            return nothing_to_try("no harmless call is described for this application")
         self.climb.check(self.first, self.name)
-        return f"{self.name} answered {self.first.status}"
+        return Said(f"{self.name} answered {self.first.status}")
 
-    def worked(self) -> str | None:
+    def worked(self) -> Said | None:
         """Nothing of its own."""
         return None

@@ -14,7 +14,7 @@ from neatlatch.core import oauth2, retries
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import MASK, CauseClass, Exchange, Failure, mask
 
-from ..ladder import Climb, Fell
+from ..climbing import Calls, Fell, Said, nothing_to_try
 from ..road import Line, RoadError
 
 LARGEST = 1024 * 1024
@@ -29,7 +29,7 @@ class Stream:
     lacks = "its key may not do"
     shows_secret = True
 
-    def __init__(self, climb: Climb) -> None:
+    def __init__(self, climb: Calls) -> None:
         self.climb = climb
         self.line: Line | None = None
         self.topics: list[str] = []
@@ -130,24 +130,24 @@ class Stream:
         further = (secret for one in self.climb.plan.further for secret in one.held.secrets.values())
         return tuple(one for one in (*self.climb.plan.held.secrets.values(), *further) if one)
 
-    def allowed(self) -> str | None:
+    def allowed(self) -> Said | None:
         """List what is there."""
         answer = self.ask({"do": "list"})
         if not answer.get("ok"):
             raise Fell(Failure("resource", str(answer.get("error", "refused")), CauseClass.RIGHT, str(answer.get("says", ""))))
         self.topics = [str(one) for one in answer.get("topics", [])]
-        return f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}"
+        return Said(f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}")
 
-    def worked(self) -> str | None:
+    def worked(self) -> Said | None:
         """Read the newest message of one."""
         if not self.topics:
-            return "—there is no stream to read from"
+            return nothing_to_try("there is no stream to read from")
         answer = self.ask({"do": "peek", "topic": self.topics[0]})
         if not answer.get("ok"):
             raise Fell(
                 Failure("work", str(answer.get("error", "refused")), CauseClass.RIGHT, f"{self.topics[0]}: {answer.get('says', '')}")
             )
-        return f"read the newest message of {self.topics[0]}"
+        return Said(f"read the newest message of {self.topics[0]}")
 
 
 def _since(begun: float) -> float:

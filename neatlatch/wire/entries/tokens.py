@@ -7,8 +7,8 @@ from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.retries import MOST_TRIES
 from neatlatch.core.schemes import CODE
 
+from ..climbing import Calls, Fell, Said
 from ..holding import Held, NoToken
-from ..ladder import Climb, Fell
 from ..oauth import failure_of, would_take
 
 # The probe of the authorization endpoint never leads to a sign-in, so its verifier protects nothing.
@@ -21,7 +21,7 @@ class Tokens:
     lacks = "was not granted"
     shows_secret = False
 
-    def __init__(self, climb: Climb) -> None:
+    def __init__(self, climb: Calls) -> None:
         self.climb = climb
         self.held: Held | None = None
 
@@ -56,11 +56,11 @@ class Tokens:
         """The token, once it is held."""
         return (self.held.access_token,) if self.held else ()
 
-    def allowed(self) -> str | None:
+    def allowed(self) -> Said | None:
         """The token alone does not show what it may."""
         return None
 
-    def worked(self) -> str | None:
+    def worked(self) -> Said | None:
         """Nothing of its own."""
         return None
 

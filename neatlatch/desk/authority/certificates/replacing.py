@@ -10,9 +10,9 @@ from neatlatch.core.certificates import replacing
 from neatlatch.desk.authority.house.known import receiver_of
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Trust
 from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import services
 
@@ -73,7 +73,7 @@ def _names(things: list[replacing.Receiver] | list[replacing.Leaf]) -> str:
 
 
 @transaction.atomic
-def make(by: Person, environment: Environment) -> None:
+def make(by: Actor, environment: Environment) -> None:
     """Make the authority that is to follow. It signs no leaf yet."""
     if _situation(environment).new:
         raise Problem(409, "A new authority has been made already.", "Take its replacement to its end first.")
@@ -81,7 +81,7 @@ def make(by: Person, environment: Environment) -> None:
 
 
 @transaction.atomic
-def note_trust(by: Person, root: Authority, receiver: str, trusts: bool) -> None:
+def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
     """Note that a receiver trusts a root, or no longer. Refused while it is shown certificates below the root that it would drop."""
     at = _situation(root.environment)
     if receiver not in {one.key for one in at.receivers}:
@@ -108,7 +108,7 @@ def note_trust(by: Person, root: Authority, receiver: str, trusts: bool) -> None
 
 
 @transaction.atomic
-def switch(by: Person, environment: Environment, new: bool) -> None:
+def switch(by: Actor, environment: Environment, new: bool) -> None:
     """Issue below the new authority from now on, or below the old one again. Refused while anybody does not trust the one."""
     at = _situation(environment)
     if not at.new:
@@ -124,7 +124,7 @@ def switch(by: Person, environment: Environment, new: bool) -> None:
 
 
 @transaction.atomic
-def retire(by: Person, environment: Environment) -> None:
+def retire(by: Actor, environment: Environment) -> None:
     """Retire the old authority: its keys are destroyed, a last revocation list stays. Refused while anything below it lives."""
     at = _situation(environment)
     if not at.new or at.issuing != at.new:

@@ -29,6 +29,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -43,10 +44,6 @@ def _serial() -> int:
     return issuing.serial_from(os.urandom(issuing.SERIAL_OCTETS))
 
 
-def _name(by: Person | str) -> str:
-    return by if isinstance(by, str) else by.username
-
-
 def address_of(authority: Authority, what: str) -> str:
     """Where an authority's revocation list (``crl``) or certificate (``cer``) is fetched."""
     return f"{settings.PUBLIC_URL}/house/{authority.environment.key}/authorities/{authority.pk}.{what}"
@@ -58,7 +55,7 @@ def signer(authority: Authority) -> issuing.Issuer:
     return issuing.Issuer(authority.certificate(), key, address_of(authority, "crl"), address_of(authority, "cer"))
 
 
-def make_authority(by: Person | str, environment: Environment, state: str) -> Authority:
+def make_authority(by: Actor, environment: Environment, state: str) -> Authority:
     """Make a root and the issuing authority below it, as part of the surrounding transaction. Answers the issuing one."""
     now, year = timezone.now(), timezone.now().year
     number = Authority.objects.filter(environment=environment, root=None).count() + 1
@@ -73,17 +70,17 @@ def make_authority(by: Person | str, environment: Environment, state: str) -> Au
 
 
 def _save(
-    by: Person | str, environment: Environment, certificate: x509.Certificate, key: PrivateKeyTypes, state: str, root: Authority | None, now: datetime
+    by: Actor, environment: Environment, certificate: x509.Certificate, key: PrivateKeyTypes, state: str, root: Authority | None, now: datetime
 ) -> Authority:  # fmt: skip
     common = str(certificate.subject.get_attributes_for_oid(x509.NameOID.COMMON_NAME)[0].value)
     made = Authority(environment=environment, root=root, name=common, pem=reading.as_pem(certificate), state=state, not_after=certificate.not_valid_after_utc,
-                     made=now, made_by=_name(by))  # fmt: skip
+                     made=now, made_by=by.username)  # fmt: skip
     made.private = safe.seal(reading.key_as_pem(key), made.sealed_place)
     made.save(force_insert=True)
     return made
 
 
-def issuer_of(by: Person | str, environment: Environment) -> Authority:
+def issuer_of(by: Actor, environment: Environment) -> Authority:
     """The authority that issues in an environment, locked; the first is made when it is first wanted. Part of the surrounding transaction."""
     Environment.objects.select_for_update().get(pk=environment.pk)
     found = Authority.objects.select_related("environment", "root").exclude(root=None).filter(
@@ -138,7 +135,7 @@ def _key_for(asked: Asked) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str,
 
 
 @transaction.atomic
-def issue(by: Person | str, client: Client, asked: Asked, renews: Issued | None = None) -> tuple[Issued, Handover | None]:
+def issue(by: Actor, client: Client, asked: Asked, renews: Issued | None = None) -> tuple[Issued, Handover | None]:
     """Issue a certificate to a client of the house, or to an application itself. Answers it, and the handover of its key where the house made that.
 
     At most two of a client's live at once, and of a server's at most two for the same names. A client's certificate is known by the URI that names the client, whatever else it says.
@@ -167,7 +164,7 @@ def issue(by: Person | str, client: Client, asked: Asked, renews: Issued | None 
     write(by, "made", "credential", made.credential.hint,
           {"client": client.client_id, "certificate": made.common_name, "for": profile.key, "serial": made.serial, "ends": made.not_after, "id": made.credential.pk})  # fmt: skip
     tell(client)
-    assume_trust(made, _name(by))
+    assume_trust(made, by.username)
     if private is None:
         return made, None
     return made, Handover.objects.create(
@@ -180,16 +177,16 @@ def uri_of(client: Client) -> str:
     return f"urn:uuid:{client.pk}"
 
 
-def _keep(by: Person | str, client: Client, authority: Authority, certificate: x509.Certificate, private: PrivateKeyTypes | None, wanted: issuing.Wanted,
+def _keep(by: Actor, client: Client, authority: Authority, certificate: x509.Certificate, private: PrivateKeyTypes | None, wanted: issuing.Wanted,
           replaces: Credential | None, now: datetime) -> Issued:  # fmt: skip
     told = facts.of_certificate(certificate)
     if private is not None:
         credential = keep(
-            reading.key_as_pem(private), client=client, source="registered", by=_name(by), ends=told.not_after, kind=KIND, issued=now
+            reading.key_as_pem(private), client=client, source="registered", by=by.username, ends=told.not_after, kind=KIND, issued=now
         )
     else:
         credential = Credential(
-            id=uuid.uuid4(), client=client, kind=KIND, source="registered", ends=told.not_after, issued=now, put_in_by=_name(by)
+            id=uuid.uuid4(), client=client, kind=KIND, source="registered", ends=told.not_after, issued=now, put_in_by=by.username
         )
     credential.hint, credential.secret_id = f"…{told.serial_hex[-6:]}", told.serial_hex
     credential.public_key, credential.replaces = told.key.spki_sha256, replaces
@@ -202,7 +199,7 @@ def _keep(by: Person | str, client: Client, authority: Authority, certificate: x
         sha256=told.sha256.replace(":", "").lower(), pem=reading.as_pem(certificate), not_after=told.not_after, by_request=private is None)  # fmt: skip
 
 
-def renew(by: Person, issued: Issued, request: str = "", days: int = 0) -> tuple[Issued, Handover | None]:
+def renew(by: Actor, issued: Issued, request: str = "", days: int = 0) -> tuple[Issued, Handover | None]:
     """Make another for the same holder, with the same names and a new key. The old one lives on until it ends or is revoked."""
     if issued.by_request and not request.strip():
         raise wrong_fields({"request": "Its key was made by its holder. Paste a new signing request, made with a new key."})
@@ -213,7 +210,7 @@ def renew(by: Person, issued: Issued, request: str = "", days: int = 0) -> tuple
 
 
 @transaction.atomic
-def revoke(by: Person, issued: Issued, reason: str, why: str) -> Issued:
+def revoke(by: Actor, issued: Issued, reason: str, why: str) -> Issued:
     """Revoke it: from the next list on, which is made at once, receivers refuse it. Twice is once."""
     if reason not in issuing.reasons():
         raise wrong_fields({"reason": "Choose one of the reasons."})
@@ -263,7 +260,7 @@ def trusted(environment: Environment) -> list[Authority]:
 
 @transaction.atomic
 def register(
-    by: Person, place: Place, name: str, asked: Asked, scopes: frozenset[str] = frozenset(), contacts: tuple[str, ...] = ()
+    by: Actor, place: Place, name: str, asked: Asked, scopes: frozenset[str] = frozenset(), contacts: tuple[str, ...] = ()
 ) -> tuple[Client, Issued, Handover | None]:
     """Register a client of the house that shows a certificate, and issue its first."""
     if not name.strip():
@@ -273,7 +270,7 @@ def register(
     return client, issued, handover
 
 
-def server(by: Person | str, place: Place) -> Client:
+def server(by: Actor, place: Place) -> Client:
     """The application itself, as whom its servers' certificates are issued. Part of the surrounding transaction."""
     found = Client.objects.filter(place=place, house=True, resource=True).first()
     if found is not None:

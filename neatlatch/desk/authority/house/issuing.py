@@ -24,6 +24,7 @@ from neatlatch.desk.estate.credentials.services import forget, keep
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.strangers import Allowance
 from neatlatch.desk.ground.journal.services import write
@@ -67,7 +68,7 @@ def audience_of(place: Place) -> str:
     return place.api_base or f"{issuer(place.environment)}/{place.application.key}"
 
 
-def new_client(by: Person | str, place: Place, fields: ClientMetadata, scheme: str = "", resource: bool = False) -> Client:
+def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str = "", resource: bool = False) -> Client:
     """Write a client down, as part of the surrounding transaction."""
     profile = place.application.read_profile()
     if not place.house:
@@ -76,7 +77,7 @@ def new_client(by: Person | str, place: Place, fields: ClientMetadata, scheme: s
     if unknown := sorted(fields.scopes - {one.name for one in profile.scopes}):
         raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
     client = Client(place=place, house=True, resource=resource, managed=True, state="live", changed_at=timezone.now(),
-                    changed_by=by if isinstance(by, str) else by.username, client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
+                    changed_by=by.username, client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
     client.put(fields)
     if scheme in _PLAIN:
         client.scheme, client.grants, client.redirect_uris = scheme, [], []
@@ -108,7 +109,7 @@ def register(
 
 
 @transaction.atomic
-def accepts(by: Person, place: Place, yes: bool) -> None:
+def accepts(by: Actor, place: Place, yes: bool) -> None:
     """Note that an application accepts what the house issues, or no longer. Refused while clients of the house are registered for it."""
     if not yes and (count := Client.objects.filter(place=place, house=True, resource=False).count()):
         raise Problem(409, "Clients of the house are registered for it.", f"{count} would be refused there. Remove them first.")
@@ -161,7 +162,7 @@ def alive(client: Client, now: datetime) -> list[Credential]:
     return [one for one in rows if one.lives]
 
 
-def _mint(by: Person | str, client: Client, ends: datetime | None, now: datetime, replaces: Credential | None = None) -> Credential:
+def _mint(by: Actor, client: Client, ends: datetime | None, now: datetime, replaces: Credential | None = None) -> Credential:
     kind = kind_of(client)
     form = house_key.CLIENT_SECRET if kind == "client_secret" else house_key.API_KEY
     value = house_key.make(form, client.place.environment.key, os.urandom(house_key.ID_OCTETS), os.urandom(house_key.SECRET_OCTETS))
@@ -170,7 +171,7 @@ def _mint(by: Person | str, client: Client, ends: datetime | None, now: datetime
         value,
         client=client,
         source="registered",
-        by=by if isinstance(by, str) else by.username,
+        by=by.username,
         ends=ends,
         secret_id=read.id,
         kind=kind,
@@ -185,14 +186,14 @@ def _mint(by: Person | str, client: Client, ends: datetime | None, now: datetime
 def mint_for_protocol(client: Client) -> tuple[str, Credential]:
     """The first secret of a client that registered itself: it goes out in the answer and is not kept."""
     now = timezone.now()
-    credential = _mint("registration by protocol", client, now + LIFE, now)
+    credential = _mint(BY_PROTOCOL, client, now + LIFE, now)
     value = credential.open().reveal()
     forget(credential)
     return value, credential
 
 
 @transaction.atomic
-def revoke(by: Person | str, credential: Credential, why: str, reason: str = "") -> Credential:
+def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Credential:
     """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's list, with its reason (RFC 5280 §5.3.1). Twice is once."""
     credential = Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
     if credential.client is None or not credential.digest:
@@ -218,7 +219,7 @@ def revoke(by: Person | str, credential: Credential, why: str, reason: str = "")
 
 
 @transaction.atomic
-def revoke_tokens(by: Person | str, client: Client, why: str, numbers: list[int] | None = None) -> int:
+def revoke_tokens(by: Actor, client: Client, why: str, numbers: list[int] | None = None) -> int:
     """Revoke the tokens of a client that are alive, or some of them; with all go what people allowed it. Answers how many ended."""
     now = timezone.now()
     rows = Access.objects.filter(client=client, revoked=None, ends__gt=now)
@@ -232,13 +233,13 @@ def revoke_tokens(by: Person | str, client: Client, why: str, numbers: list[int]
 
 
 @transaction.atomic
-def end_management(by: Person, client: Client) -> None:
+def end_management(by: Actor, client: Client) -> None:
     """Let nobody manage a client's registration by protocol any more. Twice is once."""
     if Client.objects.filter(pk=client.pk).exclude(management_digest="").update(management_digest=""):
         write(by, "took away the management token of", "client", client.client_id)
 
 
-def revoke_all(by: Person | str, client: Client, why: str) -> None:
+def revoke_all(by: Actor, client: Client, why: str) -> None:
     """Revoke every secret and token of a client."""
     for one in client.credentials.exclude(digest=""):
         revoke(by, one, why)

@@ -18,9 +18,9 @@ from neatlatch.core.jose import jwk, jws
 from neatlatch.desk.authority.records.house.models import SigningKey
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import HOUSE, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 # RFC 9068 §2.1 asks for RS256 of everybody; 2048 bits are enough until 2030 (NIST SP 800-57 Part 1, table 2 and 4).
 ALGORITHM, BITS = "RS256", 2048
@@ -41,7 +41,7 @@ def _loaded(kid: str, sealed: bytes, place: str) -> rsa.RSAPrivateKey:
     return key
 
 
-def _make(by: Person | str, environment: Environment, now: datetime) -> SigningKey:
+def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
     """Make a key and let it take over in its turn. The environment's row is locked, so that two do not at once."""
     Environment.objects.select_for_update().get(pk=environment.pk)
     private = _new_pair()
@@ -58,7 +58,7 @@ def _make(by: Person | str, environment: Environment, now: datetime) -> SigningK
         SigningKey.objects.filter(kid=one.kid).update(signs_until=one.signs_until, published_until=one.published_until)
     fresh = changed[-1]
     made = SigningKey(environment=environment, kid=kid, public={**public, "kid": kid, "use": "sig", "alg": ALGORITHM}, published_from=fresh.published_from,
-                      signs_from=fresh.signs_from, made_by=by if isinstance(by, str) else by.username)  # fmt: skip
+                      signs_from=fresh.signs_from, made_by=by.username)  # fmt: skip
     pem = private.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
     made.private = safe.seal(pem, made.sealed_place)
     made.save(force_insert=True)
@@ -67,7 +67,7 @@ def _make(by: Person | str, environment: Environment, now: datetime) -> SigningK
 
 
 @transaction.atomic
-def roll_over(by: Person, environment: Environment) -> SigningKey:
+def roll_over(by: Actor, environment: Environment) -> SigningKey:
     """Let a new key take over. Raises :class:`Problem` while one waits for its turn."""
     return _make(by, environment, timezone.now())
 
@@ -82,7 +82,7 @@ def signer(environment: Environment, now: datetime) -> SigningKey:
         Environment.objects.select_for_update().get(pk=environment.pk)
         again = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
         found = rollover.signer([one.as_key() for one in again.values()], now)
-        return again[found.kid] if found is not None else _make("the house authority", environment, now)
+        return again[found.kid] if found is not None else _make(HOUSE, environment, now)
 
 
 def sign(environment: Environment, kind: str, claims: dict[str, Any], now: datetime) -> str:

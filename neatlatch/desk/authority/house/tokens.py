@@ -18,6 +18,7 @@ from neatlatch.desk.authority.records.house.models import Access, Code, Grant, R
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.actors import HOUSE, Actor, Program
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -151,10 +152,10 @@ def _end_family(params: Mapping[str, str], grant_type: str, now: datetime) -> No
     model, value = (Code, params.get("code", "")) if grant_type == "authorization_code" else (Refresh, params.get("refresh_token", ""))
     with transaction.atomic():
         kept = model.objects.select_related("grant__client", "grant__person").get(digest=house_key.digest(value))
-        end_grant("the house authority", kept.grant, f"{'an old code' if model is Code else 'an old refresh token'} was used again", now)
+        end_grant(HOUSE, kept.grant, f"{'an old code' if model is Code else 'an old refresh token'} was used again", now)
 
 
-def end_grant(by: Person | str, grant: Grant, why: str, now: datetime) -> int:
+def end_grant(by: Actor, grant: Grant, why: str, now: datetime) -> int:
     """Revoke all that came of a grant, as part of the surrounding transaction. Answers how many living tokens ended."""
     Grant.objects.filter(pk=grant.pk, revoked=None).update(revoked=now, why=why[:200])
     ended = Access.objects.filter(grant=grant, revoked=None, ends__gt=now).update(revoked=now)
@@ -162,7 +163,7 @@ def end_grant(by: Person | str, grant: Grant, why: str, now: datetime) -> int:
     return ended
 
 
-def end_those_of(by: Person | str, person: Person, why: str, now: datetime) -> int:
+def end_those_of(by: Actor, person: Person, why: str, now: datetime) -> int:
     """Revoke all that came of a person's grants, as part of the surrounding transaction: for one who leaves, or may not log in any more. Answers how many
     grants. Receivers that check by themselves learn of it from the status lists."""
     found = Grant.objects.select_related("client", "person").filter(person=person, revoked=None)
@@ -246,9 +247,9 @@ def revoke_shown(client: Client, token: str) -> None:
     now, digest = timezone.now(), house_key.digest(token)
     refresh = Refresh.objects.select_related("grant__client", "grant__person").filter(digest=digest, grant__client=client).first()
     if refresh is not None:
-        end_grant(client.client_id, refresh.grant, "given back by the client", now)
+        end_grant(Program(client.client_id), refresh.grant, "given back by the client", now)
     elif Access.objects.filter(digest=digest, client=client, revoked=None).update(revoked=now):
-        write(client.client_id, "gave back a token", "client", client.client_id)
+        write(Program(client.client_id), "gave back a token", "client", client.client_id)
 
 
 def statuses(environment: Environment, block: int) -> str:

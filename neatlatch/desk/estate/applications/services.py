@@ -17,10 +17,10 @@ from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place, ProfileVersion
 from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.roads import road
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire import oauth
 
 from .following import Save
@@ -94,7 +94,7 @@ def profile_of(published: ServerMetadata | None, described: openapi.Described | 
 
 
 def add_from_description(
-    by: Person, name: str, env: str, description: Description, api_base: str = "", purpose: str = "", owner: str = ""
+    by: Actor, name: str, env: str, description: Description, api_base: str = "", purpose: str = "", owner: str = ""
 ) -> Place:
     """Add an application, or one more environment of it, by its API description alone."""
     where, described = environment(env), description.read()
@@ -120,7 +120,7 @@ def _base(given: str, described: openapi.Described | None, description: Descript
     return base.rstrip("/")
 
 
-def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, description: Description, api_base: str = "",
+def add_from_metadata(by: Actor, name: str, env: str, metadata_address: str, description: Description, api_base: str = "",
                       purpose: str = "", owner: str = "") -> Place:  # fmt: skip
     """Add an application, or one more environment of it, by its published metadata."""
     where = environment(env)
@@ -137,7 +137,7 @@ def add_from_metadata(by: Person, name: str, env: str, metadata_address: str, de
     return place
 
 
-def add_by_hand(by: Person, name: str, env: str, values: dict[str, str], profile: dict[str, Any] | None = None, purpose: str = "",
+def add_by_hand(by: Actor, name: str, env: str, values: dict[str, str], profile: dict[str, Any] | None = None, purpose: str = "",
                 owner: str = "", scheme: str = "") -> Place:  # fmt: skip
     """Add an application, or one more environment of it, from what a person read in its documents.
 
@@ -221,7 +221,7 @@ def _application(name: str, purpose: str, owner: str, profile: profiles.Profile)
     return Application.objects.create(key=key, name=name, purpose=purpose.strip(), owner=owner.strip(), profile=profiles.to_dict(profile))
 
 
-def _place(by: Person, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
+def _place(by: Actor, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
     if Place.objects.filter(application=application, environment=where).exists():
         raise wrong_fields({"environment": f"{application.name} stands in {where.name} already. Open it to change it."})
     columns = {key: value for key, value in values.items() if key in ADDRESS_FIELDS}
@@ -229,7 +229,7 @@ def _place(by: Person, application: Application, where: Environment, values: dic
     return Place.objects.create(application=application, environment=where, changed_at=timezone.now(), more=rest, **columns, **more)
 
 
-def read_again(by: Person, place: Place) -> Place:
+def read_again(by: Actor, place: Place) -> Place:
     """Read the published metadata again, and take over what changed."""
     if not place.metadata_address:
         raise Problem(409, "There is no metadata address.", "This environment was entered by hand; change its addresses by hand.")
@@ -259,7 +259,7 @@ def as_yaml(profile: profiles.Profile) -> str:
     return str(yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110))
 
 
-def change(by: Person, application: Application, wanted: dict[str, Any]) -> Application:
+def change(by: Actor, application: Application, wanted: dict[str, Any]) -> Application:
     """Change an application's description, or its profile as a whole, as it was read, with all that follows from it. Raises :class:`Problem` where
     somebody changed it meanwhile."""
     profile = None
@@ -273,7 +273,7 @@ def change(by: Person, application: Application, wanted: dict[str, Any]) -> Appl
 
 @transaction.atomic
 def _change(
-    by: Person, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
+    by: Actor, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
 ) -> Application:
     seen = application.version
     application = Application.objects.select_for_update().get(pk=application.pk)

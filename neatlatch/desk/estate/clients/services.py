@@ -23,6 +23,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.roads import road
 from neatlatch.desk.ground.journal.services import write
@@ -136,7 +137,7 @@ def _ask(request: oauth2.Request) -> oauth.Told:
 
 
 @transaction.atomic
-def prepare(by: Person, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
+def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
     """Begin a mirrored record: what is to be entered in the application's own screens, step by step."""
     checked(fields)
     client = Client(
@@ -150,7 +151,7 @@ def prepare(by: Person, place: Place, fields: ClientMetadata, vendor_shared: boo
 
 @transaction.atomic
 def prepare_other(
-    by: Person, place: Place, name: str, scheme: str, scopes: frozenset[str] = frozenset(), vendor_shared: bool = False
+    by: Actor, place: Place, name: str, scheme: str, scopes: frozenset[str] = frozenset(), vendor_shared: bool = False
 ) -> Client:
     """Begin the record of a provider's side without an OAuth client of ours to register by protocol: an account, a key, a token, a certificate."""
     if place.application.read_profile().scheme(scheme) is None:
@@ -199,7 +200,7 @@ def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]
 
 
 @transaction.atomic
-def tick(by: Person, client: Client, key: str, done: bool) -> Client:
+def tick(by: Actor, client: Client, key: str, done: bool) -> Client:
     """Tick a step off, or take the tick away."""
     client = Client.objects.select_for_update().get(pk=client.pk)
     if key not in {one.key for one in (*steps(client), *planned_acts(client))}:
@@ -212,7 +213,7 @@ def tick(by: Person, client: Client, key: str, done: bool) -> Client:
 
 
 @transaction.atomic
-def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tuple[str, ...]]:
+def enter_client_id(by: Actor, client: Client, pasted: str) -> tuple[Client, tuple[str, ...]]:
     """Enter the client ID that the application gave; answers what was cleaned."""
     cleaned = clean(pasted)
     if not cleaned.value:
@@ -226,7 +227,7 @@ def enter_client_id(by: Person, client: Client, pasted: str) -> tuple[Client, tu
     return client, cleaned.notes
 
 
-def _save(by: Person | str, client: Client, edit: Callable[[Client], None], did: str, seen: int | None = None) -> Client:
+def _save(by: Actor, client: Client, edit: Callable[[Client], None], did: str, seen: int | None = None) -> Client:
     """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed. ``seen``: the version that it must
     stand at."""
     client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
@@ -236,15 +237,11 @@ def _save(by: Person | str, client: Client, edit: Callable[[Client], None], did:
     if (client.scopes, client.consents) != scopes:
         client.scopes_changed_at = timezone.now()
     client.version += 1
-    client.changed_at, client.changed_by = timezone.now(), _name(by)
+    client.changed_at, client.changed_by = timezone.now(), by.username
     client.save()
     said = changes.in_words(before, told(client))
     write(by, did, "client", client.client_id or client.name, {"id": client.pk, "version": client.version, "changes": said})
     return client
-
-
-def _name(by: Person | str) -> str:
-    return by[:150] if isinstance(by, str) else by.username
 
 
 def told(client: Client) -> dict[str, Any]:
@@ -294,7 +291,7 @@ def _save_change(facts: won.Facts) -> Client:
 
 
 @transaction.atomic
-def put_fields(by: Person | str, client: Client, wanted: ClientMetadata) -> Client:
+def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
     """Change a client of the house: the record is the provider's side itself. By protocol (``by`` is no person) only within its ceiling, which an
     administrator's edit moves. Raises :class:`Refused` beyond."""
     known = {one.name for one in client.place.application.read_profile().scopes}
@@ -317,7 +314,7 @@ def put_fields(by: Person | str, client: Client, wanted: ClientMetadata) -> Clie
     return _save(by, client, edit, "changed at the house authority", client.version)
 
 
-def read_back(by: Person, client: Client) -> Client:
+def read_back(by: Actor, client: Client) -> Client:
     """Read a managed client as the provider holds it now, and take it over (RFC 7592 §2.1)."""
     if client.house:
         return client
@@ -332,14 +329,14 @@ def read_back(by: Person, client: Client) -> Client:
 
 
 @transaction.atomic
-def note_consent(by: Person | str, client: Client, scope: str, given: bool, told: str = "") -> Client:
+def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str = "") -> Client:
     """Note that an administrator of the application consented to a scope, or withdrew it. ``told`` is the name that somebody without a login here gave."""
     if scope not in {one.name for one in client.place.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
     def edit(one: Client) -> None:
         consents = {key: value for key, value in one.consents.items() if key != scope}
-        one.consents = {**consents, scope: {"who": told[:150] or _name(by), "when": timezone.now().isoformat()}} if given else consents
+        one.consents = {**consents, scope: {"who": told[:150] or by.username, "when": timezone.now().isoformat()}} if given else consents
 
     return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
 
@@ -348,7 +345,7 @@ _NOTED = ("facts", "account", "account_kind", "rights", "switches", "allow_list"
 
 
 @transaction.atomic
-def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
+def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
     """Note what the application's own screens show of us: names it knows us by, whose account it is, its rights, switches, allow-list.
 
     What is ``None`` is left as it was."""
@@ -381,7 +378,7 @@ def note(by: Person, client: Client, said: dict[str, Any]) -> Client:
     return client
 
 
-def remove(by: Person | str, client: Client) -> None:
+def remove(by: Actor, client: Client) -> None:
     """Remove a client: at the provider too where it is managed (RFC 7592 §2.3). Refused while a connection names it."""
     if users := list(client.connections.values_list("ref", flat=True)):
         raise Problem(409, "Connections use this client.", f"{', '.join(users)} would stop. Name another client there first.")

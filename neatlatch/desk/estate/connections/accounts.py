@@ -13,6 +13,7 @@ from django.utils import timezone
 from neatlatch.core.names import other_account
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person, Team
@@ -77,7 +78,7 @@ def of_person(person: Person) -> list[tuple[Connection, Holding]]:
     return found
 
 
-def share(by: Person, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:
+def share(by: Actor, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:
     """Let a connection have one shared account, or each person their own; and say which team it belongs to (``None``: stays, empty: none).
 
     ``tests_as`` is the service account that tests use where each has their own (``None``: stays, empty: none).
@@ -152,7 +153,7 @@ def who_has(connection: Connection, account: str, but: Person | None = None) -> 
 
 
 @transaction.atomic
-def ask(by: Person, connection: Connection, person: Person, expected: str) -> Account:
+def ask(by: Actor, connection: Connection, person: Person, expected: str) -> Account:
     """Ask a person to connect an account of their own; ``expected`` is what it is called there, if that is known."""
     if not connection.individual:
         raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
@@ -170,13 +171,13 @@ def ask(by: Person, connection: Connection, person: Person, expected: str) -> Ac
     return account
 
 
-def disconnect(by: Person, connection: Connection, person: Person, forget: bool = False) -> str:
+def disconnect(by: Actor, connection: Connection, person: Person, forget: bool = False) -> str:
     """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``: that they were asked, too. Answers whether they were
     revoked there, in words."""
     return _end(by, connection, person, "disconnected an account", "", forget)
 
 
-def end_tokens(by: Person, connection: Connection, person: Person | None, why: str) -> str:
+def end_tokens(by: Actor, connection: Connection, person: Person | None, why: str) -> str:
     """End the tokens that a connection holds, or those of one person, at the provider too where it lets us, and forget them. What needs no person gets new ones
     by itself. Answers in words whether they were revoked there."""
     if not TokenSet.objects.filter(connection=connection, person=person).exists():
@@ -184,7 +185,7 @@ def end_tokens(by: Person, connection: Connection, person: Person | None, why: s
     return _end(by, connection, person, "ended the tokens of", why)
 
 
-def _end(by: Person, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
+def _end(by: Actor, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
     revoked = tokens.revoke(connection, person.pk if person else None, shared=person is None)
     with transaction.atomic():
         TokenSet.objects.filter(connection=connection, person=person).delete()
@@ -201,7 +202,7 @@ def _touch(connection: Connection) -> None:
 
 
 @transaction.atomic
-def save_team(by: Person, name: str, usernames: list[str], team: Team | None = None) -> Team:
+def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = None) -> Team:
     """Make a team, or change its name and its people."""
     name = name.strip()
     if not name:
@@ -222,7 +223,7 @@ def save_team(by: Person, name: str, usernames: list[str], team: Team | None = N
 
 
 @transaction.atomic
-def remove_team(by: Person, team: Team) -> None:
+def remove_team(by: Actor, team: Team) -> None:
     """Take a team away; its connections then belong to none."""
     Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
     write(by, "took away", "team", team.name)

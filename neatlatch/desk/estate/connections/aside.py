@@ -15,9 +15,9 @@ from django.utils import timezone
 from neatlatch.core.replies import Reading
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import CLOCK, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import destinations, tokens
 
@@ -31,7 +31,7 @@ _CHOOSING = timedelta(minutes=1)
 _KEPT = ("access_token", "refresh_token", "expires_in", "scope")
 
 
-def keep(by: Person, connection: Connection, reading: Reading, account: str, asked_at: datetime) -> None:
+def keep(by: Actor, connection: Connection, reading: Reading, account: str, asked_at: datetime) -> None:
     """Set tokens aside in place of those that were set aside before, which are ended at the provider."""
     let_go(by, connection)
     kept = {name: reading.fields[name] for name in _KEPT if name in reading.fields}
@@ -51,7 +51,7 @@ def of(connection: Connection) -> SetAside | None:
     return SetAside.objects.filter(connection=connection).first()
 
 
-def use(by: Person, connection: Connection) -> None:
+def use(by: Actor, connection: Connection) -> None:
     """Use what was set aside in place of what worked before. Raises :class:`Problem`."""
     row = _claimed(connection)
     reading = Reading(True, None, "", fields=open_tokens(row))
@@ -70,12 +70,12 @@ def use(by: Person, connection: Connection) -> None:
         write(by, "chose the tokens of", "connection", connection.ref, {"account": row.account})
 
 
-def refuse(by: Person, connection: Connection) -> None:
+def refuse(by: Actor, connection: Connection) -> None:
     """End what was set aside, at the provider too where it lets us. Raises :class:`Problem`."""
     _end(by, connection, _claimed(connection))
 
 
-def let_go(by: Person | str, connection: Connection) -> None:
+def let_go(by: Actor, connection: Connection) -> None:
     """End what is set aside for a connection, if anything, at the provider too where it lets us.
 
     What somebody is choosing about at this moment is left to them.
@@ -90,7 +90,7 @@ def let_go_of_old(now: datetime) -> None:
     rows = SetAside.objects.filter(at__lt=now - LONGEST)
     for row in rows.select_related("connection__place__application", "connection__client")[:100]:
         try:
-            let_go("the clock", row.connection)
+            let_go(CLOCK, row.connection)
         except Exception:
             log.exception("what was set aside could not be let go of", connection=row.connection.ref)
 
@@ -101,7 +101,7 @@ def open_tokens(row: SetAside) -> Mapping[str, Any]:
     return found
 
 
-def _end(by: Person | str, connection: Connection, row: SetAside) -> None:
+def _end(by: Actor, connection: Connection, row: SetAside) -> None:
     try:
         kept = open_tokens(row)
         access, refresh = str(kept.get("access_token", "")), str(kept.get("refresh_token") or "")

@@ -23,6 +23,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import roads
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors
@@ -131,7 +132,7 @@ def unsettled(connection: Connection) -> list[Move]:
     return found
 
 
-def settle(by: Person, connection: Connection, given: Leave | None) -> None:
+def settle(by: Actor, connection: Connection, given: Leave | None) -> None:
     """After a change of a connection, in its transaction: nothing that is held goes to a new place without leave. Raises :class:`Problem`, and nothing is saved."""
     if not (found := unsettled(connection)):
         return
@@ -163,7 +164,7 @@ def told(move: Move) -> dict[str, Any]:
     }
 
 
-def _clear(by: Person, connection: Connection, found: list[Move], reason: str) -> None:
+def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) -> None:
     for one in found:
         _send_to(one.held, one.cleared | set(one.beyond))
     write(by, "revealed to", "connection", connection.ref,
@@ -171,7 +172,7 @@ def _clear(by: Person, connection: Connection, found: list[Move], reason: str) -
            "id": connection.pk})  # fmt: skip
 
 
-def _let_go(by: Person, connection: Connection, found: list[Move]) -> None:
+def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
     for one in found:
         if isinstance(one.held, TokenSet):
             one.held.delete()
@@ -241,6 +242,6 @@ def road_of(connection: Connection, total: float, shows: ClientCertificate | Non
 
 
 @transaction.atomic
-def clear(by: Person, connection: Connection, given: Leave | None) -> None:
+def clear(by: Actor, connection: Connection, given: Leave | None) -> None:
     """Clear where a connection sends what it holds, or let go of that, without any other change. Raises :class:`Problem`."""
     settle(by, connection, given)

@@ -10,9 +10,9 @@ from neatlatch.core.schemes import KINDS
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from .destinations import Leave
 
@@ -25,7 +25,7 @@ def not_let(user: User, connection: Connection) -> list[Credential]:
     return [one for key, one in connection.secrets().items() if key in sent and str(user.pk) not in one.drawn_by]
 
 
-def let(by: Person, user: User, connections: Iterable[Connection], given: Leave | None) -> None:
+def let(by: Actor, user: User, connections: Iterable[Connection], given: Leave | None) -> None:
     """Let a user draw the secrets themselves, where a draw of these connections hands them out. Part of the surrounding transaction. Raises :class:`Problem`, and nothing
     is saved, where leave is wanted and not given."""
     found = [(one, secret) for one in connections for secret in not_let(user, one)]

@@ -6,6 +6,7 @@ from django.db import transaction
 
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -59,7 +60,7 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str, leav
 
 
 @transaction.atomic
-def _take_provider(by: Person, connection: Connection, pin: str, value: str, leave: Leave | None) -> Connection:
+def _take_provider(by: Actor, connection: Connection, pin: str, value: str, leave: Leave | None) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
     addresses = provider_addresses(connection.place, connection.slots, connection.client)
@@ -89,7 +90,7 @@ def _take_provider(by: Person, connection: Connection, pin: str, value: str, lea
 
 
 @transaction.atomic
-def _own_side(by: Person, connection: Connection, key: str, value: str, leave: Leave | None) -> Connection:
+def _own_side(by: Actor, connection: Connection, key: str, value: str, leave: Leave | None) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":
         ask_for_scopes(connection, [one for one in connection.scopes if one != value])

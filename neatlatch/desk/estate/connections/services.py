@@ -28,9 +28,9 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import heavy, safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import aside, destinations, tokens
 from .destinations import Leave
@@ -105,7 +105,7 @@ def refused_client(place: Place, client: Client | None) -> str | None:
     return f"{refused} Register one of our own." if refused else None
 
 
-def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
+def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
            pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
     """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
     with, if that is known here."""
@@ -155,7 +155,7 @@ def create(by: Person, place: Place, ref: str, scheme_key: str, client: Client |
 
 
 @transaction.atomic
-def begin(by: Person, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
+def begin(by: Actor, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
     if not REF.fullmatch(ref):
         raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
@@ -193,7 +193,7 @@ def _open(value: Value | None, pasted: Pasted) -> Pasted:
     return OpenedKey(*check_key(pasted))
 
 
-def _hold(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
+def _hold(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
     """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
     credential, notes = _pasted(by, connection, value, pasted, ends)
     HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
@@ -207,7 +207,7 @@ def _tell_holders(credential: Credential) -> None:
     Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
 
 
-def _pasted(by: Person, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
+def _pasted(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
     """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side.
 
     Whoever pastes it knows it, so it may go where the connection sends it; whoever names a reference may not know it.
@@ -252,7 +252,7 @@ def _known(connection: Connection, key: str, fingerprint: str) -> Credential | N
     return held if held is not None and held.lives else None
 
 
-def _end_again(by: Person, known: Credential, ends: Any) -> list[str]:
+def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
     """The end that was said with a secret that is known already, noted; answers what to say of it. Without one, what was noted stays."""
     if ends is None or known.ends == ends:
         return []
@@ -277,7 +277,7 @@ def _learn_end(connection: Connection) -> None:
         Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
 
 
-def touched(connection: Connection, by: Person, leave: Leave | None = None) -> None:
+def touched(connection: Connection, by: Actor, leave: Leave | None = None) -> None:
     """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet, and nothing that is held goes to a new place without
     leave. Raises :class:`Problem`."""
     _learn_end(connection)
@@ -310,7 +310,7 @@ def locked(connection: Connection) -> Connection:
 
 
 def change(
-    by: Person,
+    by: Actor,
     connection: Connection,
     given: dict[str, Any],
     secrets: Mapping[str, Pasted] | None = None,
@@ -327,7 +327,7 @@ def change(
 
 @transaction.atomic
 def _change(
-    by: Person, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None, seen: int | None
+    by: Actor, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None, seen: int | None
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
     check_unchanged(connection.version, seen)
@@ -382,14 +382,14 @@ def _scheme(connection: Connection) -> Scheme:
 
 
 def put_secret(
-    by: Person, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
+    by: Actor, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
 ) -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
     return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key, leave)
 
 
 @transaction.atomic
-def _put_in(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
+def _put_in(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
     touched(connection, by, leave)
@@ -400,7 +400,7 @@ def _secret_value(scheme: Scheme, key: str) -> Value | None:
     return scheme.value(key) if key else next(iter(scheme.secrets()), None)
 
 
-def _put_secret(by: Person, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
+def _put_secret(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
     """Hold a new secret, and write that down; the connection's new version is the caller's."""
     value = _secret_value(_scheme(connection), key)
     if value is None or not value.secret:
@@ -419,13 +419,13 @@ def read_certificate(data: bytes, password: str | None, name: str) -> reading.Fo
         raise wrong_fields({"password" if error.needs_password else name: str(error)}) from error
 
 
-def put_certificate(by: Person, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
+def put_certificate(by: Actor, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
     """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or PKCS#12. Answers what was read, in words."""
     return _put_certificate(by, connection, read_certificate(data, password, "certificate"))
 
 
 @transaction.atomic
-def _put_certificate(by: Person, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
+def _put_certificate(by: Actor, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     scheme = _scheme(connection)
     if scheme.value("certificate") is None:
@@ -451,7 +451,7 @@ def _put_certificate(by: Person, connection: Connection, found: reading.Found) -
 
 
 @transaction.atomic
-def choose_client(by: Person, connection: Connection, client: Client, leave: Leave | None = None) -> Connection:
+def choose_client(by: Actor, connection: Connection, client: Client, leave: Leave | None = None) -> Connection:
     """Name another client registration; what its side says of us is taken over, and the secrets that are known of it."""
     connection = locked(connection)
     if client.place.application_id != connection.place.application_id:
@@ -475,7 +475,7 @@ def choose_client(by: Person, connection: Connection, client: Client, leave: Lea
 
 
 @transaction.atomic
-def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Leave | None = None) -> Connection:
+def change_scheme(by: Actor, connection: Connection, scheme_key: str, leave: Leave | None = None) -> Connection:
     """Take another of the ways the application offers. Values that both have stay; secrets of the old way stay in the safe, unused."""
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(scheme_key)
@@ -501,7 +501,7 @@ def change_scheme(by: Person, connection: Connection, scheme_key: str, leave: Le
     return connection
 
 
-def remove(by: Person, connection: Connection) -> None:
+def remove(by: Actor, connection: Connection) -> None:
     """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
     revoked = tokens.revoke(connection)
     aside.let_go(by, connection)

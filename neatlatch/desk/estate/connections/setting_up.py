@@ -24,15 +24,15 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground.common import heavy, safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import halves, services
 from .destinations import Leave
 
 
-def begin(by: Person, place: Place, scheme_key: str, ref: str = "") -> Connection:
+def begin(by: Actor, place: Place, scheme_key: str, ref: str = "") -> Connection:
     """Begin a connection with what can be filled in already; the pins say what is missing."""
     scheme = place.application.read_profile().scheme(scheme_key)
     if scheme is None:
@@ -151,7 +151,7 @@ def _note_id(connection: Connection, secret_id: str, secrets: Mapping[str, servi
             Credential.objects.filter(pk=held.pk).update(secret_id=secret_id[:200])
 
 
-def take(by: Person, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
+def take(by: Actor, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
          choices: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
     """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open; ``leave`` is what to
     do where it would send what is held to a new place. Raises :class:`Problem`."""
@@ -196,7 +196,7 @@ def take(by: Person, connection: Connection, data: bytes, password: str = "", on
 
 
 @transaction.atomic
-def copy(by: Person, connection: Connection, environment: str) -> tuple[Connection, dict[str, list[str]]]:
+def copy(by: Actor, connection: Connection, environment: str) -> tuple[Connection, dict[str, list[str]]]:
     """Begin the same set-up in another environment: what can be carried over is; clients, secrets and sign-ins must be new."""
     place = (
         Place.objects.select_related("application", "environment")

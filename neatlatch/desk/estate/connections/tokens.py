@@ -32,6 +32,7 @@ from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common.actors import RENEWAL
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import oauth
 from neatlatch.wire.holding import Held, NoToken
@@ -361,7 +362,7 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
         with transaction.atomic():
             if TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes) and refused:
                 Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
-                write("the keeper", "was refused a renewal", "connection", connection.ref, {"why": refused})
+                write(RENEWAL, "was refused a renewal", "connection", connection.ref, {"why": refused})
 
     won.until_saved(give_back, _about(connection, tokens.person_id))
 

@@ -9,9 +9,9 @@ from django.db.models import F
 
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 
 def told_by(credential: Credential) -> str:
@@ -27,7 +27,7 @@ def told_by(credential: Credential) -> str:
 
 
 @transaction.atomic
-def set_end(by: Person, credential: Credential, ends: datetime | None) -> Credential:
+def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credential:
     """Note when a secret ends (``None``: no end is known). Raises :class:`Problem`."""
     credential = Credential.objects.select_for_update().select_related("client").defer("value").get(pk=credential.pk)
     if said := told_by(credential):

@@ -17,9 +17,9 @@ from neatlatch.core.secret import hint
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.common import heavy, safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 
 def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "", kind: str = "client_secret",
@@ -91,7 +91,7 @@ def check_pasted(pasted: str, key: str = "secret") -> tuple[str, tuple[str, ...]
 
 
 @transaction.atomic
-def show(by: Person, handover: Handover) -> tuple[Credential, str]:
+def show(by: Actor, handover: Handover) -> tuple[Credential, str]:
     """Show a new secret, this once. Raises :class:`Problem` where it was shown before."""
     handover = Handover.objects.select_for_update().select_related("credential__client").get(pk=handover.pk)
     if handover.closed or handover.shown:
@@ -119,12 +119,12 @@ def carried(credential: Credential) -> str:
 
 
 @transaction.atomic
-def close(by: Person | str, handover: Handover) -> Handover:
+def close(by: Actor, handover: Handover) -> Handover:
     """“I have it”: closed for good."""
     handover = Handover.objects.select_for_update().select_related("credential__client").get(pk=handover.pk)
     if handover.closed is None:
         handover.closed = timezone.now()
-        handover.taken_by = handover.taken_by or (by if isinstance(by, str) else by.username)
+        handover.taken_by = handover.taken_by or (by.username)
         handover.save(update_fields=["closed", "taken_by"])
         forget(handover.credential)
         write(by, "has the secret", "credential", handover.credential.hint, {"id": handover.credential.pk})

@@ -16,9 +16,9 @@ from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 KINDS = ("job", "report", "script", "agent")
 
@@ -76,7 +76,7 @@ def _told(user: User) -> dict[str, Any]:
 
 
 @transaction.atomic
-def add(by: Person, given: Given) -> User:
+def add(by: Actor, given: Given) -> User:
     """Note a user."""
     given = given.checked()
     environment = applications.environment(given.environment)
@@ -92,7 +92,7 @@ def add(by: Person, given: Given) -> User:
 
 
 @transaction.atomic
-def change(by: Person, user: User, said: dict[str, Any]) -> User:
+def change(by: Actor, user: User, said: dict[str, Any]) -> User:
     """Change what is said of a user as it was read; what is ``None`` stays. Raises :class:`Problem` where somebody changed it meanwhile."""
     seen = user.version
     user = User.objects.select_for_update().select_related("environment").get(pk=user.pk)
@@ -115,7 +115,7 @@ def change(by: Person, user: User, said: dict[str, Any]) -> User:
 
 
 @transaction.atomic
-def remove(by: Person, user: User) -> None:
+def remove(by: Actor, user: User) -> None:
     """It no longer exists."""
     touch(user.uses.values_list("connection_id", flat=True))
     write(by, "took away", "user", user.name, {"environment": user.environment.name})
@@ -135,7 +135,7 @@ def _known(application: Application, operations: list[str]) -> list[str]:
 
 
 @transaction.atomic
-def use(by: Person, user: User, application: Application, connection: Connection | None, operations: list[str]) -> Use:
+def use(by: Actor, user: User, application: Application, connection: Connection | None, operations: list[str]) -> Use:
     """A user calls an application, by a connection of it if one is named."""
     if connection is not None and connection.place.application_id != application.pk:
         raise wrong_fields({"connection": f"{connection.ref} is no connection into {application.name}."})
@@ -152,7 +152,7 @@ def use(by: Person, user: User, application: Application, connection: Connection
 
 
 @transaction.atomic
-def use_connection(by: Person, connection: Connection, given: Given, operations: list[str]) -> Use:
+def use_connection(by: Actor, connection: Connection, given: Given, operations: list[str]) -> Use:
     """Note on a connection's page who uses it; a user of that name in the connection's environment is taken as the same one."""
     environment = connection.place.environment
     name = given.name.strip()
@@ -165,7 +165,7 @@ def use_connection(by: Person, connection: Connection, given: Given, operations:
 
 
 @transaction.atomic
-def change_use(by: Person, found: Use, operations: list[str] | None, connection: Connection | None, named: bool) -> Use:
+def change_use(by: Actor, found: Use, operations: list[str] | None, connection: Connection | None, named: bool) -> Use:
     """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
     found = Use.objects.select_for_update().select_related("user", "application", "connection").get(pk=found.pk)
     before = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
@@ -188,7 +188,7 @@ def change_use(by: Person, found: Use, operations: list[str] | None, connection:
 
 
 @transaction.atomic
-def stop_using(by: Person, found: Use) -> None:
+def stop_using(by: Actor, found: Use) -> None:
     """A user no longer uses a connection."""
     touch([found.connection_id])
     ref = found.connection.ref if found.connection else found.application.key
@@ -206,7 +206,7 @@ def seen(found: Use, text: str) -> seen_calls.Seen:
 
 
 @transaction.atomic
-def take_seen(by: Person, found: Use, text: str, only_seen: bool) -> Use:
+def take_seen(by: Actor, found: Use, text: str, only_seen: bool) -> Use:
     """Take the operations that a user was seen to call as its own, beside those noted or (``only_seen``) in their place."""
     read = seen(found, text)
     names = [name for name, _ in read.operations]

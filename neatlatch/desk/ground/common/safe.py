@@ -26,7 +26,6 @@ from .keyfile import BadKeyFile, Keys, read_keys
 
 _FORMAT = b"\x01"
 # Who looks after the safe, in the journal.
-KEEPER = "the keeper of the safe"
 
 
 class CannotOpen(Exception):

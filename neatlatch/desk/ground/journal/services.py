@@ -15,33 +15,30 @@ from django.utils import timezone
 
 from neatlatch.core import chain
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import JOURNAL_KEEPER, Actor
 
 from . import anchors, triggers
 from .models import Check, Checkpoint, Entry
 
 if TYPE_CHECKING:
-    from neatlatch.desk.ground.people.models import Person
+    pass
 
 log = structlog.get_logger()
-KEEPER = "the keeper of the journal"
-# Who did something is never a name that somebody typed: whoever holds a link is not known here.
-BY_LINK = "by link"
 TOOK_OVER = "took over the journal of before"
 # The whole journal is checked in slices, once a week.
 SLICE, EVERY, SOON = 2_000, timedelta(days=7), timedelta(hours=1)
 
 
 @transaction.atomic
-def write(who: Person | str | None, did: str, noun: str, ref: str, details: dict[str, Any] | None = None) -> Entry:
+def write(who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | None = None) -> Entry:
     """Write an entry as part of the surrounding transaction, which holds the write lock, so numbers have no gaps.
 
-    ``who`` is a person, or the name of a program such as “the round”.
+    ``who`` is a person or a program.
     """
-    name = who if isinstance(who, str) else who.username if who is not None else "nobody"
     last = Entry.objects.order_by("-number").only("number", "own").first()
     if last is not None and not _is_ours(last) and not anchors.exists():
         last = _take_over(last)
-    return _append(last, name, did, noun, ref, details or {})
+    return _append(last, who.username, did, noun, ref, details or {})
 
 
 # The newest entry that this process wrote: where it still is the newest, nothing needs to be looked up.
@@ -90,7 +87,7 @@ def _take_over(last: Entry) -> Entry:
     stands = Entry.objects.get(pk=last.number)
     if chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before) == stands.own:
         return last
-    return _append(last, KEEPER, TOOK_OVER, "journal", str(last.number), {"number": last.number, "own": last.own})
+    return _append(last, JOURNAL_KEEPER.username, TOOK_OVER, "journal", str(last.number), {"number": last.number, "own": last.own})
 
 
 def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]]:
@@ -191,7 +188,7 @@ def check_at_start() -> str | None:
     if gone := triggers.missing():
         with transaction.atomic():
             triggers.make(gone)
-            write(KEEPER, "made its triggers anew", "journal", str(verdict.entries), {"missing": gone})
+            write(JOURNAL_KEEPER, "made its triggers anew", "journal", str(verdict.entries), {"missing": gone})
     if verdict.fault is not None:
         log.error("the journal does not hold", fault=verdict.fault)
         _note(verdict.fault)

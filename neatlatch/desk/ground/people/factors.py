@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from neatlatch.core import recovery, totp
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
@@ -38,10 +39,10 @@ def tell(person: Person, says: str) -> None:
     kept.save(update_fields=["notices"])
 
 
-def tell_of(by: Person | str, person: Person, did: str) -> None:
+def tell_of(by: Actor, person: Person, did: str) -> None:
     """The same for what somebody else did (``did`` goes on after their name); of what one did oneself, nothing is told."""
-    if isinstance(by, str) or by.pk != person.pk:
-        name = by if isinstance(by, str) else by.shown_name
+    if by != person:
+        name = by.shown_name
         tell(person, f"{name[:1].upper()}{name[1:]} {did} If you did not ask for this, tell an administrator.")
 
 
@@ -190,7 +191,7 @@ def confirm_device(person: Person, code: str) -> list[str]:
 
 
 @transaction.atomic
-def drop_device(by: Person | str, person: Person) -> None:
+def drop_device(by: Actor, person: Person) -> None:
     """Take one-time codes away: one's own, after :func:`check`, or those of somebody who lost their device, who is told."""
     person = Person.objects.select_for_update().get(pk=person.pk)
     person.factor = person.factor_begun = person.factor_rests = person.factor_since = None
@@ -201,7 +202,7 @@ def drop_device(by: Person | str, person: Person) -> None:
     write(by, "took away the second factor of", "person", person.username)
 
 
-def drop_all(by: Person | str, person: Person) -> None:
+def drop_all(by: Actor, person: Person) -> None:
     """Take away every second factor of somebody who lost them, passkeys too. They are told. Raises :class:`Problem` where there is none."""
     with transaction.atomic():
         if not has_any(Person.objects.get(pk=person.pk)):
@@ -210,7 +211,7 @@ def drop_all(by: Person | str, person: Person) -> None:
         drop_device(by, person)
 
 
-def after_drop(by: Person | str, person: Person) -> None:
+def after_drop(by: Actor, person: Person) -> None:
     """Sessions end; without any factor left its recovery codes stand in for nothing."""
     person.epoch += 1
     person.save(update_fields=["epoch"])

@@ -14,6 +14,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 
 from neatlatch.core import tries
+from neatlatch.desk.ground.common.actors import NOBODY, Actor
 from neatlatch.desk.ground.common.problems import Problem, not_found, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
@@ -112,7 +113,7 @@ class _Counts:
             row.wrong, row.since, row.until, row.at = count.wrong, count.since, count.until, now
             row.save()
             if begins:
-                write(None, "locked out" if not limit.slows else "slowed down", "person", self.username)
+                write(NOBODY, "locked out" if not limit.slows else "slowed down", "person", self.username)
 
     @transaction.atomic
     def right(self) -> None:
@@ -150,7 +151,7 @@ def change_password(request: HttpRequest, person: Person, old: str, new: str, co
     go_on(request, person)
 
 
-def give_password(by: Person | str, person: Person, password: str) -> None:
+def give_password(by: Actor, person: Person, password: str) -> None:
     """Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told. Raises :class:`Problem`."""
     if wrong := passwords.wrong_with(password, person):
         raise wrong_fields({"password": wrong})
@@ -187,7 +188,7 @@ def public_id(session: Session) -> str:
 
 
 @transaction.atomic
-def end_session(by: Person | str, person: Person, identity: str) -> None:
+def end_session(by: Actor, person: Person, identity: str) -> None:
     """End one session of a person. Raises :class:`Problem`."""
     found = Session.objects.filter(person=person, session_key__startswith=identity).first() if len(identity) == 20 else None
     if found is None:
@@ -198,7 +199,7 @@ def end_session(by: Person | str, person: Person, identity: str) -> None:
 
 
 @transaction.atomic
-def end_sessions(by: Person | str, person: Person, elsewhere: bool = False) -> None:
+def end_sessions(by: Actor, person: Person, elsewhere: bool = False) -> None:
     """End every session of a person. ``elsewhere``: they go on here by a new one, and the journal says so."""
     Person.objects.filter(pk=person.pk).update(epoch=F("epoch") + 1)
     end_rows(person)

@@ -15,6 +15,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core.jose import b64
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 
@@ -147,7 +148,7 @@ def take_proof(credential: dict[str, Any]) -> str:
 
 
 @transaction.atomic
-def drop(by: Person | str, person: Person, identity: int) -> None:
+def drop(by: Actor, person: Person, identity: int) -> None:
     """Take a passkey away: one's own, after :func:`.factors.check`, or that of somebody who lost it, who is told. Raises :class:`Problem`."""
     person = Person.objects.select_for_update().get(pk=person.pk)
     found = person.passkeys.filter(pk=identity).first()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.db import IntegrityError, transaction
 
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
@@ -11,7 +12,7 @@ from . import factors, log_in, passwords
 from .models import Person, Role
 
 
-def add(by: Person | str | None, username: str, name: str, role: str, password: str, must_change: bool = False) -> Person:
+def add(by: Actor, username: str, name: str, role: str, password: str, must_change: bool = False) -> Person:
     """Add a person; ``must_change``: the password is known to somebody else, and they choose another when they first log in. Raises :class:`Problem`."""
     errors: dict[str, str] = {}
     username = username.strip()
@@ -44,7 +45,7 @@ def is_last_administrator(person: Person) -> bool:
 
 
 @transaction.atomic
-def change(by: Person | str, person: Person, role: str | None, active: bool | None) -> Person:
+def change(by: Actor, person: Person, role: str | None, active: bool | None) -> Person:
     """Change a role, or switch somebody's access on or off. One administrator always remains."""
     if role is not None and role not in Role.values:
         raise wrong_fields({"role": f"A role is one of {', '.join(Role.values)}."})

@@ -32,6 +32,7 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common import at_once, bodies, problems, proxies, shares
+from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.safe import CannotOpen
 from neatlatch.desk.work.drawing import quick, services
@@ -207,7 +208,7 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
         raise Problem(405, "Ask with POST.")
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
-    done = rounds.run(rounds.begin_test(asker.user.name, connection, by_program=True))
+    done = rounds.run(rounds.begin_test(Program(asker.user.name), connection, by_program=True))
     rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
     return JsonResponse(
         {

@@ -31,6 +31,7 @@ from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.records.certificates.models import Authority
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import serving
+from neatlatch.desk.ground.common.actors import TLS_DOOR
 from neatlatch.desk.ground.common.keyfile import check_is_own
 from neatlatch.desk.ground.serving import HeaderWithin
 from neatlatch.desk.work.drawing.services import door as place_of
@@ -38,7 +39,6 @@ from neatlatch.desk.work.drawing.services import door as place_of
 from .doors import EXTENSION
 
 LOOK_EVERY = 3.0
-_NAME = "the TLS door"
 
 
 class ShowsTheCertificate(HeaderWithin, H11Protocol):
@@ -78,8 +78,8 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
     request = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Neat Latch")]))
     signed = request.add_extension(alternative, critical=False).sign(key, hashes.SHA256()).public_bytes(Encoding.PEM).decode("ascii")
     with transaction.atomic():
-        client = certificates.server(_NAME, place_of(environment))
-        issued, _ = certificates.issue(_NAME, client, certificates.Asked("server", request=signed), renews=certificates.newest(client))
+        client = certificates.server(TLS_DOOR, place_of(environment))
+        issued, _ = certificates.issue(TLS_DOOR, client, certificates.Asked("server", request=signed), renews=certificates.newest(client))
     for file, text in ((key_file, reading.key_as_pem(key)), (chain, issued.chain())):
         temporary = file.with_suffix(".new")
         temporary.touch(0o600)

@@ -29,6 +29,7 @@ from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import at_once, bodies
+from neatlatch.desk.ground.common.actors import BY_PROTOCOL
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.strangers import Allowance
 from neatlatch.desk.ground.journal.services import write
@@ -267,7 +268,7 @@ def register(request: HttpRequest, environment: Environment) -> HttpResponse:
         allowed = ceiling.read(right.ceiling)
         known = allowed.scopes_of(one.name for one in profile.scopes)
         fields = registering.read(_document(request), known, allowed.grants_of(telling.GRANTS))
-        client = issuing.new_client("registration by protocol", right.place, fields)
+        client = issuing.new_client(BY_PROTOCOL, right.place, fields)
         client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
         client.save(update_fields=["management_digest", "ceiling"])
         value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
@@ -298,8 +299,8 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         raise Refused("invalid_token", "", 401, "registration access token wrong")
     if request.method == "DELETE":
         with transaction.atomic():
-            issuing.revoke_all("registration by protocol", client, "the client was removed by protocol")
-            remove_client("registration by protocol", client)
+            issuing.revoke_all(BY_PROTOCOL, client, "the client was removed by protocol")
+            remove_client(BY_PROTOCOL, client)
         return HttpResponse(status=204)
     if request.method == "PUT":
         document = _document(request)
@@ -312,7 +313,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
             raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
         with transaction.atomic():
             before = client.fields()
-            client = put_fields("registration by protocol", client, fields)
+            client = put_fields(BY_PROTOCOL, client, fields)
             if client.fields() != before:
                 provider_changed(client)
     return JsonResponse(telling.registration_answer(client.fields(), client.client_id, int((client.created or timezone.now()).timestamp()),

@@ -324,7 +324,7 @@ def rounds(request: HttpRequest, cursor: str | None = None) -> dict[str, Any]:
 def begin_round(request: HttpRequest) -> tuple[int, dict[str, Any]]:
     """Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``."""
     by = guard.need(request, "test")
-    begun = services.begin_round(by.username)
+    begun = services.begin_round(by)
     all_hands(begun.number)
     return 202, round_full(begun.number)
 

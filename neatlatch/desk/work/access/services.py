@@ -22,9 +22,9 @@ from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire import rules as wire
 from neatlatch.wire.road import Road, RoadError
 
@@ -142,7 +142,7 @@ def _writable(place: Place) -> RulesAt:
     return found
 
 
-def save(by: Person, kept: RuleBook, book: Book, did: str = "changed the access rules") -> RuleBook:
+def save(by: Actor, kept: RuleBook, book: Book, did: str = "changed the access rules") -> RuleBook:
     """Keep these rules in place of those that stood in ``kept``, whose version was checked. Raises :class:`Problem` where another edit came between, and a field
     error where they are too many to be worked out."""
     place = kept.place
@@ -154,7 +154,7 @@ def save(by: Person, kept: RuleBook, book: Book, did: str = "changed the access 
 
 
 @transaction.atomic
-def _save(by: Person, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
+def _save(by: Actor, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
     kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
     check_unchanged(kept.version, version)
     kept.content, kept.version = formats.as_plain(book), kept.version + 1
@@ -210,7 +210,7 @@ def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) 
         raise Problem(502, "The application could not be reached.", f"{error.failure.detail} Nothing was changed.") from error
 
 
-def read_back(by: Person, place: Place) -> RuleBook:
+def read_back(by: Actor, place: Place) -> RuleBook:
     """Read the rules that the application holds now."""
     connection, address, held = _endpoint(place)
     found = _asked(connection, lambda way, nonce, now: wire.read(way, address, held, nonce, now))
@@ -218,7 +218,7 @@ def read_back(by: Person, place: Place) -> RuleBook:
 
 
 @transaction.atomic
-def _saw(by: Person, place: Place, found: wire.There, did: str, pushed: Book | None = None) -> RuleBook:
+def _saw(by: Actor, place: Place, found: wire.There, did: str, pushed: Book | None = None) -> RuleBook:
     kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0, changed_at=timezone.now())
     before = kept.book_pushed()
     kept.there, kept.tag, kept.read_at = formats.as_plain(found.book), found.tag, timezone.now()
@@ -237,7 +237,7 @@ def _saw(by: Person, place: Place, found: wire.There, did: str, pushed: Book | N
     return kept
 
 
-def push(by: Person, place: Place) -> RuleBook:
+def push(by: Actor, place: Place) -> RuleBook:
     """Write our rules to the application, in place of those that were last read there. Refused where they were changed since."""
     kept = book_of(place)
     if not kept.tag or kept.there is None:
@@ -248,7 +248,7 @@ def push(by: Person, place: Place) -> RuleBook:
     return _saw(by, place, found, "pushed the access rules", book)
 
 
-def take_theirs(by: Person, place: Place) -> RuleBook:
+def take_theirs(by: Actor, place: Place) -> RuleBook:
     """Take the rules that were last read there as ours."""
     kept = book_of(place)
     there = kept.book_there()

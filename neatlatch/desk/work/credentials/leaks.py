@@ -13,8 +13,8 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.drawing.services import RELAY, undrawable
 
@@ -22,7 +22,7 @@ from . import leaked_tokens
 from .life import rows
 
 
-def look(by: Person, text: str, now: datetime) -> dict[str, Any]:
+def look(by: Actor, text: str, now: datetime) -> dict[str, Any]:
     """What was recognised in a text, by key format, digest or keyed fingerprint. Only that somebody looked, and what was found, stands in the journal."""
     found = leak.candidates(text)
     prints, digests = {safe.fingerprint(one) for one in found}, {house_key.digest(one) for one in found}

@@ -39,6 +39,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential, Handove
 from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.estate.users.services import touch
 from neatlatch.desk.ground.common import shares
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -107,7 +108,7 @@ def give(
 
 
 @transaction.atomic
-def take_away(by: Person, client: Client) -> None:
+def take_away(by: Actor, client: Client) -> None:
     """Take away what a user draws with: every secret and token of it is refused from now on."""
     issuing.revoke_all(by, client, "taken away from its user")
     write(by, "took away a way to draw from", "user", client.user.name if client.user else "", {"client": client.client_id})

@@ -29,6 +29,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person, Team
@@ -58,7 +59,7 @@ def moment(text: str) -> datetime | None:
 class Hand:
     """Puts objects in and takes them away. ``by`` is who does it, ``leave`` what to do where something that is held would go to a new place."""
 
-    def __init__(self, by: Person, leave: Leave | None = None) -> None:
+    def __init__(self, by: Actor, leave: Leave | None = None) -> None:
         self.by, self.leave = by, leave
         self.moving: list[destinations.Move] = []
         self.ended: list[tokens.TakenOut] = []

@@ -18,6 +18,7 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import heavy
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -41,7 +42,7 @@ class Preview:
     base_known: bool
 
 
-def export(by: Person) -> str:
+def export(by: Actor) -> str:
     """The whole inventory as a file, noted as something that files may be made from."""
     content = collect()
     digest = reading.digest(content)

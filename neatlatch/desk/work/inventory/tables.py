@@ -20,6 +20,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
 
@@ -161,7 +162,7 @@ def preview_users(text: str) -> dict[str, Any]:
 
 
 @transaction.atomic
-def take_users(by: Person, text: str) -> dict[str, Any]:
+def take_users(by: Actor, text: str) -> dict[str, Any]:
     """Take the users of a table. What a user calls by other connections than the table names stays."""
     found = _read_users(text)
     told = _difference(found)

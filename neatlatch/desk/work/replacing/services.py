@@ -22,6 +22,7 @@ from neatlatch.desk.estate.records.connections.models import Connection, HeldSec
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -32,7 +33,7 @@ from .models import Replacement
 
 
 @transaction.atomic
-def begin(by: Person, credential: Credential, way: str) -> Replacement:
+def begin(by: Actor, credential: Credential, way: str) -> Replacement:
     """Begin to replace a credential. Nothing is made yet."""
     credential = Credential.objects.select_for_update().get(pk=credential.pk)
     if not credential.lives:
@@ -90,7 +91,7 @@ def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replac
         return _made(by, replacement, new)
 
 
-def _correct(by: Person, replacement: Replacement, given: Given) -> Replacement:
+def _correct(by: Actor, replacement: Replacement, given: Given) -> Replacement:
     """Take another value in place of the new one, which was pasted wrongly."""
     opened = _opened(replacement, given)
     with transaction.atomic():
@@ -126,7 +127,7 @@ def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
     return connections.read_certificate(data, given.password or None, "value")
 
 
-def _made(by: Person, replacement: Replacement, new: Credential) -> Replacement:
+def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
     """Note the new one, as staged; where only one may live, it is put to use at once. Part of the surrounding transaction."""
     Credential.objects.filter(pk=new.pk).update(state=Credential.State.STAGED, replaces=replacement.old)
     for one in Credential.objects.filter(pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]):
@@ -156,7 +157,7 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
     return new
 
 
-def _take_in(by: Person, replacement: Replacement, given: Given, opened: reading.Found | None) -> Credential:
+def _take_in(by: Actor, replacement: Replacement, given: Given, opened: reading.Found | None) -> Credential:
     old = replacement.old
     if opened is not None:
         return _take_certificate(by, replacement, opened)
@@ -172,7 +173,7 @@ def _take_in(by: Person, replacement: Replacement, given: Given, opened: reading
     return new
 
 
-def _take_certificate(by: Person, replacement: Replacement, found: reading.Found) -> Credential:
+def _take_certificate(by: Actor, replacement: Replacement, found: reading.Found) -> Credential:
     """A new certificate with its key. Raises a field error."""
     leaf = found.leaf()
     if leaf is None or not found.keys:
@@ -232,7 +233,7 @@ def _save_secret(facts: won.Facts) -> Replacement:
 # Prove, switch, roll back
 
 
-def prove(by: Person, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
     """Try the new one at the application, in every connection that is to hold it. Nothing else uses it yet, and no token of it is kept."""
     new = replacement.new
     if new is None:
@@ -260,7 +261,7 @@ def _used_by_its_holder(new: Credential) -> trying.Outcome:
 
 
 @transaction.atomic
-def switch(by: Person, replacement: Replacement) -> Replacement:
+def switch(by: Actor, replacement: Replacement) -> Replacement:
     """Let every connection hold the new one. Users that draw move with their next draw; tokens got with the old one serve on until they end."""
     replacement = _open(replacement)
     if replacement.switched is not None:
@@ -270,7 +271,7 @@ def switch(by: Person, replacement: Replacement) -> Replacement:
     return _switch(by, replacement)
 
 
-def _switch(by: Person, replacement: Replacement) -> Replacement:
+def _switch(by: Actor, replacement: Replacement) -> Replacement:
     assert replacement.new is not None
     held = connections_with_keys(replacement)
     replacement.before = {str(one.pk): {key: one.values.get(key, "") for key in replacement.values} for one, _ in held}
@@ -287,14 +288,14 @@ def _switch(by: Person, replacement: Replacement) -> Replacement:
     return replacement
 
 
-def _put(by: Person, connection: Connection, key: str, credential: Credential, values: dict[str, str]) -> None:
+def _put(by: Actor, connection: Connection, key: str, credential: Credential, values: dict[str, str]) -> None:
     connection = connections.locked(connection)
     HeldSecret.objects.filter(connection=connection, key=key).update(credential=credential)
     connection.values = {**connection.values, **values}
     connections.touched(connection, by)
 
 
-def _note(by: Person, replacement: Replacement, values: dict[str, str]) -> None:
+def _note(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
     """Note on the provider's side what it was just seen to know us by. Of a client of the house that stands there by itself."""
     client = replacement.old.client
     if client is None or client.house or not values:
@@ -308,7 +309,7 @@ def _note(by: Person, replacement: Replacement, values: dict[str, str]) -> None:
 
 
 @transaction.atomic
-def roll_back(by: Person, replacement: Replacement) -> Replacement:
+def roll_back(by: Actor, replacement: Replacement) -> Replacement:
     """Put the old one back, as long as it lives. A new one of the house is revoked."""
     replacement = _open(replacement)
     if replacement.made is not None and not exchanging.may_roll_back(standing(replacement)):
@@ -337,7 +338,7 @@ def roll_back(by: Person, replacement: Replacement) -> Replacement:
 
 
 @transaction.atomic
-def note_moved(by: Person, replacement: Replacement, name: str, yes: bool) -> Replacement:
+def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
     """Note that a user that holds the credential itself has been changed by hand."""
     replacement = _open(replacement)
     known = {one.name for one in users_of(replacement) if not one.draws}
@@ -354,7 +355,7 @@ def note_moved(by: Person, replacement: Replacement, name: str, yes: bool) -> Re
 
 
 @transaction.atomic
-def retire(by: Person, replacement: Replacement, anyway: bool = False) -> Replacement:
+def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replacement:
     """Retire the old one: the house revokes its own; elsewhere a person has revoked it there and says so. Refused while it is still in use, unless ``anyway``."""
     replacement = _open(replacement)
     if replacement.retired is not None:
@@ -379,7 +380,7 @@ def retire(by: Person, replacement: Replacement, anyway: bool = False) -> Replac
     return replacement
 
 
-def prove_refused(by: Person, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
     """Try the old one: it must be turned away. Then the replacement is done, and a value that the house kept for it is forgotten."""
     if replacement.retired is None:
         raise Problem(409, "Retire the old one first.")

@@ -14,6 +14,7 @@ from neatlatch.core.schemes import CODE, KINDS
 from neatlatch.desk.estate.connections import halves
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common.actors import TEST
 from neatlatch.desk.ground.journal.services import write
 
 
@@ -57,9 +58,9 @@ def _note(connection: Connection, client: Client, found: dict[str, tuple[str, st
     client.client_id = values.pop("client_id", client.client_id)
     client.facts = {**client.facts, **values}
     client.version += 1
-    client.changed_by = "the test"
+    client.changed_by = TEST.username
     # When it was changed stays: nothing is to be proven anew by it.
     client.save(update_fields=["client_id", "facts", "version", "changed_by"])
     Connection.objects.filter(client=client).update(stamp=F("stamp") + 1)
     about: dict[str, Any] = {key: f"{now}, noted was {was or 'nothing'}" for key, (was, now) in found.items()}
-    write("the test", "learned", "client", client.name, {"connection": connection.ref, **about})
+    write(TEST, "learned", "client", client.name, {"connection": connection.ref, **about})

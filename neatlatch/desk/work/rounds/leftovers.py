@@ -20,10 +20,10 @@ from neatlatch.core.sending import NotComplete, dress
 from neatlatch.desk.estate.connections import destinations, tokens
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
-from neatlatch.wire import ladder
+from neatlatch.wire import climbing
 from neatlatch.wire.holding import NoToken
 from neatlatch.wire.road import RoadError
 
@@ -49,7 +49,7 @@ class Record:
     test: Test
     row: Leftover | None = None
 
-    def save(self, event: ladder.Leftover) -> None:
+    def save(self, event: climbing.Leftover) -> None:
         """Save what an exchange of the test has shown."""
         row = self.row = self.row or self._row_for(event)
         if event.piece.gone:
@@ -63,7 +63,7 @@ class Record:
         row.stuck = event.status in _NOT_FOUND or (event.piece.made and not event.address)
         row.save()
 
-    def _row_for(self, event: ladder.Leftover) -> Leftover:
+    def _row_for(self, event: climbing.Leftover) -> Leftover:
         probe = event.piece.probe
         if event.address:
             rows = Leftover.objects.filter(connection=self.connection, test_id=self.test.pk)
@@ -101,7 +101,7 @@ def clear_all() -> int:
     return sum(_clear(row) for row in rows[:_AT_ONCE])
 
 
-def clear(by: Person, row: Leftover) -> bool:
+def clear(by: Actor, row: Leftover) -> bool:
     """Retry clearing one leftover now, and return whether it is gone.
 
     Raises :class:`Problem` where nobody knows its address.
@@ -118,7 +118,7 @@ def clear(by: Person, row: Leftover) -> bool:
     return gone
 
 
-def close(by: Person, row: Leftover, reason: str) -> None:
+def close(by: Actor, row: Leftover, reason: str) -> None:
     """Remove a leftover from the list for a reason, which the journal keeps. Raises :class:`Problem`."""
     if not reason.strip():
         raise wrong_fields({"reason": "Say what became of it. The journal keeps it."})

@@ -29,10 +29,11 @@ from neatlatch.desk.estate.connections.services import HEALTH
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common.actors import CLOCK, TEST, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
-from neatlatch.wire.ladder import Climb, Further, Leftover, Plan, Stopped
+from neatlatch.wire.climbing import Further, Leftover, Plan, Stopped
+from neatlatch.wire.ladder import Climb
 from neatlatch.wire.road import RoadError
 
 from . import learning, leftovers
@@ -97,7 +98,7 @@ def _is_fresh(connection: Connection, spread: int) -> bool:
     return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
 
 
-def begin_test(by: Person | str, connection: Connection, last: str = "", *, by_program: bool = False) -> Test:
+def begin_test(by: Actor, connection: Connection, last: str = "", *, by_program: bool = False) -> Test:
     """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder).
 
     ``by_program``: nobody is there to look at it, so it goes as far as a round's.
@@ -113,7 +114,7 @@ def begin_test(by: Person | str, connection: Connection, last: str = "", *, by_p
             return running
         if running is not None:  # its program was killed
             Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
-        name = by if isinstance(by, str) else by.username
+        name = by.username
         test = Test.objects.create(connection=connection, begun_by=name, last=last, by_program=by_program)
         write(by, "tested", "connection", connection.ref)
     return test
@@ -289,7 +290,7 @@ def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnos
         connection.failed_rung = connection.failed_rung if after.state is health.State.STICKING else ""
     if after.state != before.state:
         write(
-            "the test",
+            TEST,
             f"found {after.state.value.replace('_', ' ')}",
             "connection",
             connection.ref,
@@ -297,7 +298,7 @@ def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnos
         )
 
 
-def stop_test(by: Person, test: Test) -> Test:
+def stop_test(by: Actor, test: Test) -> Test:
     """Ask a running test to stop; it does before its next call."""
     with transaction.atomic():
         Test.objects.filter(pk=test.pk).update(stop_asked=True)
@@ -309,22 +310,22 @@ def stop_test(by: Person, test: Test) -> Test:
 # Rounds
 
 
-def begin_round(by: str) -> Round:
+def begin_round(by: Actor) -> Round:
     """Begin a round over all connections that are not paused. One round runs at a time (the running one is answered)."""
     with transaction.atomic():
         running = Round.objects.filter(ended=None).first()
         if running is not None:
             return running
-        begun = Round.objects.create(begun=timezone.now(), begun_by=by)
-        Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by) for one in Connection.objects.filter(paused=False))
-        if by != "the clock":
+        begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
+        Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by.username) for one in Connection.objects.filter(paused=False))
+        if by != CLOCK:
             write(by, "began", "round", str(begun.number))
     end_if_done(begun)
     return begun
 
 
 @transaction.atomic
-def permit_work(by: Person, environment: Environment, permitted: bool) -> Environment:
+def permit_work(by: Actor, environment: Environment, permitted: bool) -> Environment:
     """Permit or forbid that rounds do real work in an environment, at connections that permit it too."""
     environment = Environment.objects.select_for_update().get(pk=environment.pk)
     if environment.work_in_rounds != permitted:
@@ -393,7 +394,7 @@ def end_if_done(one: Round) -> None:
 
 
 @transaction.atomic
-def stop_round(by: Person, one: Round) -> Round:
+def stop_round(by: Actor, one: Round) -> Round:
     """Stop a round: tests that run stop before their next call, tests that wait are not begun."""
     if one.ended is not None:
         raise Problem(409, "This round has ended already.", "There is nothing left to stop.")

@@ -13,6 +13,7 @@ from neatlatch.desk.authority import handing
 from neatlatch.desk.authority.house import tokens as house_tokens
 from neatlatch.desk.estate.connections import aside, renewals
 from neatlatch.desk.ground import guard, won
+from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.work.drawing import ledger
@@ -46,7 +47,7 @@ def look_after_rounds() -> None:
     for number in numbers:
         all_hands(number)
     if services.round_is_due():
-        all_hands(services.begin_round("the clock").number)
+        all_hands(services.begin_round(CLOCK).number)
 
 
 def renew() -> None:

@@ -1,0 +1,51 @@
+"""Who does something: a person, or what is none: the clock, a program, a protocol. Passed first to every service."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+
+class Actor(Protocol):
+    """Whoever does something. A person is one; what is none is a :class:`Program`.
+
+    ``username`` is what the journal and a row's ``changed_by`` say, ``shown_name`` what people read.
+    """
+
+    @property
+    def username(self) -> str: ...
+
+    @property
+    def shown_name(self) -> str: ...
+
+
+@dataclass(frozen=True)
+class Program:
+    """An actor that is no person, by what it is called. Never by a name that somebody typed."""
+
+    name: str
+
+    @property
+    def username(self) -> str:
+        """The name, as far as there is room for it."""
+        return self.name[:150]
+
+    @property
+    def shown_name(self) -> str:
+        """The name."""
+        return self.name
+
+
+NOBODY = Program("nobody")
+CLOCK = Program("the clock")
+TEST = Program("the test")
+RENEWAL = Program("the keeper")
+JOURNAL_KEEPER = Program("the keeper of the journal")
+SAFE_KEEPER = Program("the keeper of the safe")
+HOUSE = Program("the house authority")
+TLS_DOOR = Program("the TLS door")
+# Whoever runs a command on the machine itself.
+MACHINE = Program("whoever runs the machine")
+# Whoever holds a link is not known here.
+BY_LINK = Program("by link")
+BY_PROTOCOL = Program("registration by protocol")

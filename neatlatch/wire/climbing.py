@@ -1,0 +1,164 @@
+"""The plain values of a test, what a rung says, and what a way in and the ladder ask of each other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Protocol
+
+from neatlatch.core import oauth2
+from neatlatch.core.depth import Depth
+from neatlatch.core.evidence import Exchange, Failure, Rung
+from neatlatch.core.probing import Piece
+from neatlatch.core.profiles import Operation, Probe
+from neatlatch.core.sending import Credentials
+
+from .holding import Keeper
+from .road import Answer, Road
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
+    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where there are
+    no scopes (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
+
+    scheme: str
+    mark: str
+    api_base: str = ""
+    token_endpoint: str = ""
+    client: oauth2.Client = oauth2.Client("")
+    authorization_endpoint: str = ""
+    introspection_endpoint: str = ""
+    redirect_uri: str = ""
+    scopes: frozenset[str] = frozenset()
+    implies: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    harmless: Operation | None = None
+    operations: tuple[Operation, ...] = ()
+    needed: tuple[Operation, ...] = ()
+    probe: Probe | None = None
+    fresh: bool = False
+    spread: float = 30.0
+    pace: float = 10.0
+    held: Credentials = Credentials("")
+    stream_address: str = ""
+    rights: frozenset[str] | None = None
+    further: tuple[Further, ...] = ()
+    last: Rung = Rung.WORK
+    depth: Depth = Depth.WORK
+
+
+@dataclass(frozen=True)
+class Further:
+    """A further endpoint, with a credential of its own. ``harmless`` is a path that changes nothing."""
+
+    label: str
+    base: str
+    harmless: str
+    held: Credentials
+
+
+@dataclass(frozen=True)
+class Leftover:
+    """What is known of something that a test makes: yielded before it is made, and again whenever an
+    exchange has shown more of it.
+
+    ``address``: where it is cleared away; empty: not known yet. ``status``: the answer to clearing.
+    """
+
+    piece: Piece
+    address: str
+    status: int | None = None
+
+    @property
+    def method(self) -> str:
+        """How it is cleared away."""
+        return self.piece.probe.clear_method
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a rung says. ``skipped``: there was nothing to try, and it says why."""
+
+    says: str
+    skipped: bool = False
+
+
+def nothing_to_try(why: str) -> Said:
+    """A rung that is passed over, and why."""
+    return Said(why, skipped=True)
+
+
+class Stopped(Exception):
+    """Somebody stopped the test."""
+
+
+class Fell(Exception):
+    """This rung failed."""
+
+    def __init__(self, failure: Failure) -> None:
+        super().__init__(failure.code)
+        self.failure = failure
+
+
+class Calls(Protocol):
+    """What a climb lends to the way in that it goes by: its plan, its road, and calls that keep the pace."""
+
+    plan: Plan
+    road: Road
+    keeper: Keeper
+    exchanges: list[Exchange]
+    facts: dict[str, object]
+    tries: int
+
+    @property
+    def now(self) -> Callable[[], datetime]:
+        """Tells the time."""
+
+    def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
+        """Send a request, again where it may be. Raises :class:`Fell`, :class:`RoadError`."""
+
+    def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
+        """Put a credential on. Raises :class:`Fell` where one is not complete."""
+
+    def check(self, answer: Answer, operation: str) -> None:
+        """Raise :class:`Fell` where an answer is a refusal."""
+
+    def pause(self, seconds: float) -> None:
+        """Wait, unless somebody stops the test meanwhile. Raises :class:`Stopped`."""
+
+    def until_spread(self) -> float:
+        """The seconds to wait for a new credential to be known there; 0: no more."""
+
+
+class Entry(Protocol):
+    """How one scheme lets us in."""
+
+    lacks: str
+    # Whether a call shows the secret itself, which may not have spread yet, and not a token that was got with it.
+    shows_secret: bool
+
+    def addresses(self) -> tuple[str, ...]:
+        """Everything that is called; a place that is no web address begins with ``tls://``."""
+
+    def sign_in(self) -> str:
+        """Prove the credential, and say how it went. Raises :class:`Fell`, :class:`RoadError`."""
+
+    def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
+        """A call with the credential on."""
+
+    def renew(self) -> bool:
+        """Get a newer credential in place of one that a call was refused with (401); ``False``: there is none to get. Raises :class:`Fell`, :class:`RoadError`."""
+
+    def granted(self) -> frozenset[str] | None:
+        """The scopes or rights we hold, or ``None`` where nobody knows."""
+
+    def secrets(self) -> tuple[str, ...]:
+        """What no evidence may show."""
+
+    def allowed(self) -> Said | None:
+        """What the Allowed rung says, where signing in has shown it already."""
+
+    def worked(self) -> Said | None:
+        """What the Work rung says, where this way in has work of its own."""
