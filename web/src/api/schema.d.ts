@@ -15,18 +15,18 @@ export interface paths {
          * Session
          * @description Who is logged in.
          */
-        get: operations["neatlatch_desk_people_own_api_session"];
+        get: operations["people_own_session"];
         put?: never;
         /**
          * Begin
          * @description Log in. After five wrong passwords a login name is locked for fifteen minutes at the address they came from.
          */
-        post: operations["neatlatch_desk_people_own_api_begin"];
+        post: operations["people_own_begin"];
         /**
          * Log Out
          * @description Log out.
          */
-        delete: operations["neatlatch_desk_people_own_api_log_out"];
+        delete: operations["people_own_log_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -44,7 +44,7 @@ export interface paths {
          * Preferences
          * @description Change one's own settings.
          */
-        put: operations["neatlatch_desk_people_own_api_preferences"];
+        put: operations["people_own_preferences"];
         post?: never;
         delete?: never;
         options?: never;
@@ -65,7 +65,7 @@ export interface paths {
          * Change Password
          * @description Change one's own password. All other sessions end.
          */
-        post: operations["neatlatch_desk_people_own_api_change_password"];
+        post: operations["people_own_change_password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -85,7 +85,7 @@ export interface paths {
          * Begin Device
          * @description Begin to set up one-time codes of a device. Those that are there already stay until the new ones are confirmed.
          */
-        post: operations["neatlatch_desk_people_own_api_begin_device"];
+        post: operations["people_own_begin_device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -105,7 +105,7 @@ export interface paths {
          * Confirm Device
          * @description Confirm them with a code that the device shows. With the first factor come ten recovery codes.
          */
-        post: operations["neatlatch_desk_people_own_api_confirm_device"];
+        post: operations["people_own_confirm_device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -125,7 +125,7 @@ export interface paths {
          * Drop Device
          * @description Do without one-time codes from now on.
          */
-        post: operations["neatlatch_desk_people_own_api_drop_device"];
+        post: operations["people_own_drop_device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -145,7 +145,7 @@ export interface paths {
          * New Recovery
          * @description Ten new recovery codes in place of those there are.
          */
-        post: operations["neatlatch_desk_people_own_api_new_recovery"];
+        post: operations["people_own_new_recovery"];
         delete?: never;
         options?: never;
         head?: never;
@@ -165,7 +165,7 @@ export interface paths {
          * Begin Passkey
          * @description Begin to add a passkey.
          */
-        post: operations["neatlatch_desk_people_own_api_begin_passkey"];
+        post: operations["people_own_begin_passkey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -185,7 +185,7 @@ export interface paths {
          * Add Passkey
          * @description Add the passkey that the browser made. With the first factor come ten recovery codes.
          */
-        post: operations["neatlatch_desk_people_own_api_add_passkey"];
+        post: operations["people_own_add_passkey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -205,7 +205,7 @@ export interface paths {
          * Drop Passkey
          * @description Take a passkey of one's own away.
          */
-        post: operations["neatlatch_desk_people_own_api_drop_passkey"];
+        post: operations["people_own_drop_passkey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -225,7 +225,7 @@ export interface paths {
          * Ask Passkey
          * @description What the browser is to ask a passkey of whoever is logged in.
          */
-        post: operations["neatlatch_desk_people_own_api_ask_passkey"];
+        post: operations["people_own_ask_passkey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -245,7 +245,7 @@ export interface paths {
          * Prove
          * @description A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for.
          */
-        post: operations["neatlatch_desk_people_own_api_prove"];
+        post: operations["people_own_prove"];
         delete?: never;
         options?: never;
         head?: never;
@@ -263,7 +263,7 @@ export interface paths {
          * Sessions
          * @description Where one is logged in, the newest first.
          */
-        get: operations["neatlatch_desk_people_own_api_sessions"];
+        get: operations["people_own_sessions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -286,7 +286,7 @@ export interface paths {
          * End Session
          * @description End one of one's sessions.
          */
-        delete: operations["neatlatch_desk_people_own_api_end_session"];
+        delete: operations["people_own_end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -305,7 +305,7 @@ export interface paths {
          * End Sessions
          * @description Log out everywhere else; ``here``: in this session too.
          */
-        post: operations["neatlatch_desk_people_own_api_end_sessions"];
+        post: operations["people_own_end_sessions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -326,7 +326,7 @@ export interface paths {
          * Read Notices
          * @description What was done to one's log-in is read.
          */
-        delete: operations["neatlatch_desk_people_own_api_read_notices"];
+        delete: operations["people_own_read_notices"];
         options?: never;
         head?: never;
         patch?: never;
@@ -346,7 +346,7 @@ export interface paths {
          * Drop Factors Of
          * @description Take away every second factor of somebody who lost them.
          */
-        delete: operations["neatlatch_desk_people_api_drop_factors_of"];
+        delete: operations["people_api_drop_factors_of"];
         options?: never;
         head?: never;
         patch?: never;
@@ -365,7 +365,7 @@ export interface paths {
          * Give Password
          * @description Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told.
          */
-        post: operations["neatlatch_desk_people_api_give_password"];
+        post: operations["people_api_give_password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -385,7 +385,7 @@ export interface paths {
          * End Sessions Of
          * @description Log somebody out everywhere. They are told.
          */
-        post: operations["neatlatch_desk_people_api_end_sessions_of"];
+        post: operations["people_api_end_sessions_of"];
         delete?: never;
         options?: never;
         head?: never;
@@ -403,13 +403,13 @@ export interface paths {
          * People
          * @description All people, by login name; filtered by plain words and field words (``role:operator access:off``).
          */
-        get: operations["neatlatch_desk_people_api_people"];
+        get: operations["people_api_people"];
         put?: never;
         /**
          * Add
          * @description Add a person.
          */
-        post: operations["neatlatch_desk_people_api_add"];
+        post: operations["people_api_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -433,7 +433,7 @@ export interface paths {
          * Change
          * @description Change a person's role, or switch their access on or off.
          */
-        patch: operations["neatlatch_desk_people_api_change"];
+        patch: operations["people_api_change"];
         trace?: never;
     };
     "/api/environments": {
@@ -447,7 +447,7 @@ export interface paths {
          * Environments
          * @description The environments of the firm, in order.
          */
-        get: operations["neatlatch_desk_applications_api_environments"];
+        get: operations["applications_environments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -468,13 +468,13 @@ export interface paths {
          * @description All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
          *     there are.
          */
-        get: operations["neatlatch_desk_applications_api_applications"];
+        get: operations["applications_applications"];
         put?: never;
         /**
          * Add
          * @description Add an application, or one more environment of it.
          */
-        post: operations["neatlatch_desk_applications_api_add"];
+        post: operations["applications_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -492,7 +492,7 @@ export interface paths {
          * Application
          * @description An application.
          */
-        get: operations["neatlatch_desk_applications_api_application"];
+        get: operations["applications_application"];
         put?: never;
         post?: never;
         delete?: never;
@@ -502,7 +502,7 @@ export interface paths {
          * Change
          * @description Change what is known of an application.
          */
-        patch: operations["neatlatch_desk_applications_api_change"];
+        patch: operations["applications_change"];
         trace?: never;
     };
     "/api/applications/{key}/profile-texts": {
@@ -516,7 +516,7 @@ export interface paths {
          * Profile Text
          * @description The profile as YAML; ``version`` names an earlier one.
          */
-        get: operations["neatlatch_desk_applications_api_profile_text"];
+        get: operations["applications_profile_text"];
         put?: never;
         post?: never;
         delete?: never;
@@ -536,7 +536,7 @@ export interface paths {
          * Shipped Profiles
          * @description The profiles that come with Neat Latch.
          */
-        get: operations["neatlatch_desk_applications_api_shipped_profiles"];
+        get: operations["applications_shipped_profiles"];
         put?: never;
         post?: never;
         delete?: never;
@@ -556,7 +556,7 @@ export interface paths {
          * Known Schemes
          * @description The ways of being let in that are known here, with the values each wants.
          */
-        get: operations["neatlatch_desk_applications_api_known_schemes"];
+        get: operations["applications_known_schemes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -578,7 +578,7 @@ export interface paths {
          * Read Again
          * @description Read the published metadata again.
          */
-        post: operations["neatlatch_desk_applications_api_read_again"];
+        post: operations["applications_read_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -596,13 +596,13 @@ export interface paths {
          * Clients
          * @description The clients of an application, by environment and name. Three queries, however many there are.
          */
-        get: operations["neatlatch_desk_clients_api_clients"];
+        get: operations["clients_api_clients"];
         put?: never;
         /**
          * Register
          * @description Register a client, or begin its record by hand.
          */
-        post: operations["neatlatch_desk_clients_api_register"];
+        post: operations["clients_api_register"];
         delete?: never;
         options?: never;
         head?: never;
@@ -620,21 +620,21 @@ export interface paths {
          * Client
          * @description A client.
          */
-        get: operations["neatlatch_desk_clients_api_client"];
+        get: operations["clients_api_client"];
         put?: never;
         post?: never;
         /**
          * Remove
          * @description Remove a client that no connection uses.
          */
-        delete: operations["neatlatch_desk_clients_api_remove"];
+        delete: operations["clients_api_remove"];
         options?: never;
         head?: never;
         /**
          * Change
          * @description Change a client: at the application too, where it is managed by protocol.
          */
-        patch: operations["neatlatch_desk_clients_api_change"];
+        patch: operations["clients_api_change"];
         trace?: never;
     };
     "/api/clients/{identity}/notes": {
@@ -650,7 +650,7 @@ export interface paths {
          * Note
          * @description Note what the application's own screens show of us: names, account, rights, switches, allow-list.
          */
-        post: operations["neatlatch_desk_clients_api_note"];
+        post: operations["clients_api_note"];
         delete?: never;
         options?: never;
         head?: never;
@@ -670,7 +670,7 @@ export interface paths {
          * Read Back
          * @description Read a managed client as the application holds it now.
          */
-        post: operations["neatlatch_desk_clients_api_read_back"];
+        post: operations["clients_api_read_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -690,7 +690,7 @@ export interface paths {
          * Tick
          * @description Tick a step off.
          */
-        post: operations["neatlatch_desk_clients_api_tick"];
+        post: operations["clients_api_tick"];
         delete?: never;
         options?: never;
         head?: never;
@@ -710,7 +710,7 @@ export interface paths {
          * Enter Client Id
          * @description Enter the client ID that the application gave.
          */
-        post: operations["neatlatch_desk_clients_api_enter_client_id"];
+        post: operations["clients_api_enter_client_id"];
         delete?: never;
         options?: never;
         head?: never;
@@ -730,7 +730,7 @@ export interface paths {
          * Consent
          * @description Note an administrator's consent, or that it was withdrawn.
          */
-        post: operations["neatlatch_desk_clients_api_consent"];
+        post: operations["clients_api_consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -750,7 +750,7 @@ export interface paths {
          * Lint
          * @description What is wrong with a redirect URI, as one types it.
          */
-        post: operations["neatlatch_desk_clients_api_lint"];
+        post: operations["clients_api_lint"];
         delete?: never;
         options?: never;
         head?: never;
@@ -768,7 +768,7 @@ export interface paths {
          * Redirect Uri List
          * @description All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are.
          */
-        get: operations["neatlatch_desk_clients_uri_api_redirect_uri_list"];
+        get: operations["clients_redirect_uris_redirect_uri_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -788,7 +788,7 @@ export interface paths {
          * Redirect Uri Bench
          * @description All redirect URIs of a client against all of its callers'.
          */
-        get: operations["neatlatch_desk_clients_uri_api_redirect_uri_bench"];
+        get: operations["clients_redirect_uris_redirect_uri_bench"];
         put?: never;
         post?: never;
         delete?: never;
@@ -810,7 +810,7 @@ export interface paths {
          * Try Uri
          * @description Whether the provider would take a redirect URI for this client, and why. Nothing is sent.
          */
-        post: operations["neatlatch_desk_clients_uri_api_try_uri"];
+        post: operations["clients_redirect_uris_try_uri"];
         delete?: never;
         options?: never;
         head?: never;
@@ -830,7 +830,7 @@ export interface paths {
          * Preview
          * @description What a change of the registered URIs would stop and start. Nothing is changed.
          */
-        post: operations["neatlatch_desk_clients_uri_api_preview"];
+        post: operations["clients_redirect_uris_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -849,7 +849,7 @@ export interface paths {
          * Plan
          * @description Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it.
          */
-        put: operations["neatlatch_desk_clients_uri_api_plan"];
+        put: operations["clients_redirect_uris_plan"];
         post?: never;
         delete?: never;
         options?: never;
@@ -870,7 +870,7 @@ export interface paths {
          * Carry Out
          * @description The planned change was entered in the application's screens.
          */
-        post: operations["neatlatch_desk_clients_uri_api_carry_out"];
+        post: operations["clients_redirect_uris_carry_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -888,7 +888,7 @@ export interface paths {
          * Scope List
          * @description All clients and accounts, with how what they may do stands to what is needed.
          */
-        get: operations["neatlatch_desk_clients_scope_api_scope_list"];
+        get: operations["clients_scopes_scope_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -910,7 +910,7 @@ export interface paths {
          * Preview Permitting
          * @description Whom it would stop if the client were permitted these scopes and no others. Nothing is changed.
          */
-        post: operations["neatlatch_desk_clients_scope_api_preview_permitting"];
+        post: operations["clients_scopes_preview_permitting"];
         delete?: never;
         options?: never;
         head?: never;
@@ -930,7 +930,7 @@ export interface paths {
          * Preview Asking
          * @description Whom it would stop if the connection asked for these scopes and no others. Nothing is changed.
          */
-        post: operations["neatlatch_desk_clients_scope_api_preview_asking"];
+        post: operations["clients_scopes_preview_asking"];
         delete?: never;
         options?: never;
         head?: never;
@@ -948,7 +948,7 @@ export interface paths {
          * Scopes
          * @description The scopes of a client against the users of its connections, with the trim and its reasons.
          */
-        get: operations["neatlatch_desk_clients_scope_api_scopes"];
+        get: operations["clients_scopes_scopes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -970,7 +970,7 @@ export interface paths {
          * Ask Consent
          * @description Ask an administrator of the application for consent; answers the signed link to send them.
          */
-        post: operations["neatlatch_desk_clients_scope_api_ask_consent"];
+        post: operations["clients_scopes_ask_consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -990,7 +990,7 @@ export interface paths {
          * Withdraw
          * @description The link shall no longer serve.
          */
-        post: operations["neatlatch_desk_clients_scope_api_withdraw"];
+        post: operations["clients_scopes_withdraw"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1008,7 +1008,7 @@ export interface paths {
          * Asked Consent
          * @description What a signed link asks for.
          */
-        get: operations["neatlatch_desk_clients_scope_api_asked_consent"];
+        get: operations["clients_scopes_asked_consent"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1030,7 +1030,7 @@ export interface paths {
          * Answer Consent
          * @description Answer, once.
          */
-        post: operations["neatlatch_desk_clients_scope_api_answer_consent"];
+        post: operations["clients_scopes_answer_consent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1050,7 +1050,7 @@ export interface paths {
          * New Token
          * @description Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that.
          */
-        post: operations["neatlatch_desk_clients_scope_api_new_token"];
+        post: operations["clients_scopes_new_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1069,7 +1069,7 @@ export interface paths {
          * @description All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
          *     queries, however many there are.
          */
-        get: operations["neatlatch_desk_credentials_api_credentials"];
+        get: operations["credentials_api_credentials"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1091,7 +1091,7 @@ export interface paths {
          * Leaked
          * @description A credential has leaked: say what is known of it. What is pasted is not kept.
          */
-        post: operations["neatlatch_desk_credentials_api_leaked"];
+        post: operations["credentials_api_leaked"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1109,7 +1109,7 @@ export interface paths {
          * Credential
          * @description A credential and its whole life.
          */
-        get: operations["neatlatch_desk_credentials_api_credential"];
+        get: operations["credentials_api_credential"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1130,7 +1130,7 @@ export interface paths {
          * Set End
          * @description Note when a secret ends, where people have to say it.
          */
-        put: operations["neatlatch_desk_credentials_api_set_end"];
+        put: operations["credentials_api_set_end"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1149,7 +1149,7 @@ export interface paths {
          * Handover
          * @description Where a handover stands.
          */
-        get: operations["neatlatch_desk_credentials_api_handover"];
+        get: operations["credentials_api_handover"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1171,7 +1171,7 @@ export interface paths {
          * Show
          * @description Show the secret, this once.
          */
-        post: operations["neatlatch_desk_credentials_api_show"];
+        post: operations["credentials_api_show"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1191,7 +1191,7 @@ export interface paths {
          * Make Link
          * @description Hand it over by a link that serves once, within a day, together with a code.
          */
-        post: operations["neatlatch_desk_credentials_api_make_link"];
+        post: operations["credentials_api_make_link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1211,7 +1211,7 @@ export interface paths {
          * Make File
          * @description Hand it over as a file that only the owner of a key can read.
          */
-        post: operations["neatlatch_desk_credentials_api_make_file"];
+        post: operations["credentials_api_make_file"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1231,7 +1231,7 @@ export interface paths {
          * Make Pkcs12
          * @description Hand a certificate over with its key as a PKCS#12 file; its password goes by another road.
          */
-        post: operations["neatlatch_desk_credentials_api_make_pkcs12"];
+        post: operations["credentials_api_make_pkcs12"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1249,7 +1249,7 @@ export interface paths {
          * Receipts
          * @description Receipts of handovers, newest first.
          */
-        get: operations["neatlatch_desk_credentials_api_receipts"];
+        get: operations["credentials_api_receipts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1269,7 +1269,7 @@ export interface paths {
          * Asked Handover
          * @description What a link hands over; nothing of the secret. Wants no log-in, only the link.
          */
-        get: operations["neatlatch_desk_credentials_api_asked_handover"];
+        get: operations["credentials_api_asked_handover"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1291,7 +1291,7 @@ export interface paths {
          * Take
          * @description Take the secret, this once.
          */
-        post: operations["neatlatch_desk_credentials_api_take"];
+        post: operations["credentials_api_take"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1311,7 +1311,7 @@ export interface paths {
          * Reveal
          * @description Show a sealed secret again, where its environment permits it.
          */
-        post: operations["neatlatch_desk_credentials_api_reveal"];
+        post: operations["credentials_api_reveal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1329,7 +1329,7 @@ export interface paths {
          * Revealing
          * @description Which environments permit showing a stored secret again.
          */
-        get: operations["neatlatch_desk_credentials_api_revealing"];
+        get: operations["credentials_api_revealing"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1350,7 +1350,7 @@ export interface paths {
          * Permit
          * @description Permit it, with a fresh code of the second factor, or no longer.
          */
-        put: operations["neatlatch_desk_credentials_api_permit"];
+        put: operations["credentials_api_permit"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1371,7 +1371,7 @@ export interface paths {
          * Close
          * @description “I have it”.
          */
-        post: operations["neatlatch_desk_credentials_api_close"];
+        post: operations["credentials_api_close"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1389,7 +1389,7 @@ export interface paths {
          * House
          * @description The house authority in each environment.
          */
-        get: operations["neatlatch_desk_house_api_house"];
+        get: operations["house_api_house"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1411,7 +1411,7 @@ export interface paths {
          * Roll Over
          * @description Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended.
          */
-        post: operations["neatlatch_desk_house_api_roll_over"];
+        post: operations["house_api_roll_over"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1430,7 +1430,7 @@ export interface paths {
          * Accepts
          * @description Note that an application accepts what the house issues, or no longer.
          */
-        put: operations["neatlatch_desk_house_api_accepts"];
+        put: operations["house_api_accepts"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1451,7 +1451,7 @@ export interface paths {
          * Asker
          * @description Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people.
          */
-        post: operations["neatlatch_desk_house_api_asker"];
+        post: operations["house_api_asker"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1471,7 +1471,7 @@ export interface paths {
          * New Right
          * @description Let somebody register clients by protocol (RFC 7591).
          */
-        post: operations["neatlatch_desk_house_api_new_right"];
+        post: operations["house_api_new_right"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1492,7 +1492,7 @@ export interface paths {
          * End Right
          * @description Take a right to register away.
          */
-        delete: operations["neatlatch_desk_house_api_end_right"];
+        delete: operations["house_api_end_right"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1509,7 +1509,7 @@ export interface paths {
          * Question
          * @description What a client asks the person to allow.
          */
-        get: operations["neatlatch_desk_house_api_question"];
+        get: operations["house_api_question"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1531,7 +1531,7 @@ export interface paths {
          * Answer
          * @description The person allows it, or not. Anybody who can log in may answer for themselves.
          */
-        post: operations["neatlatch_desk_house_api_answer"];
+        post: operations["house_api_answer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1549,7 +1549,7 @@ export interface paths {
          * Issued
          * @description What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away.
          */
-        get: operations["neatlatch_desk_house_api_issued"];
+        get: operations["house_api_issued"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1571,7 +1571,7 @@ export interface paths {
          * Add Secret
          * @description Make another secret of a client; at most two live at once.
          */
-        post: operations["neatlatch_desk_house_api_add_secret"];
+        post: operations["house_api_add_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1591,7 +1591,7 @@ export interface paths {
          * Revoke Tokens
          * @description Revoke the tokens of a client, all or some.
          */
-        post: operations["neatlatch_desk_house_api_revoke_tokens"];
+        post: operations["house_api_revoke_tokens"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1611,7 +1611,7 @@ export interface paths {
          * Revoke Grant
          * @description End what a person allowed a client: every token that came of it, renewed ones too.
          */
-        post: operations["neatlatch_desk_house_api_revoke_grant"];
+        post: operations["house_api_revoke_grant"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1632,7 +1632,7 @@ export interface paths {
          * End Management
          * @description Take away the right to manage a client's registration by protocol (RFC 7592); the client itself stays.
          */
-        delete: operations["neatlatch_desk_house_api_end_management"];
+        delete: operations["house_api_end_management"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1651,7 +1651,7 @@ export interface paths {
          * Revoke
          * @description Revoke a secret that the house authority issued, and what was got with it.
          */
-        post: operations["neatlatch_desk_house_api_revoke"];
+        post: operations["house_api_revoke"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1671,7 +1671,7 @@ export interface paths {
          * Read
          * @description Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept.
          */
-        post: operations["neatlatch_desk_certificates_api_read"];
+        post: operations["certificates_api_read"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1689,7 +1689,7 @@ export interface paths {
          * Certificates
          * @description The certificates that the house issued, what ends soonest first.
          */
-        get: operations["neatlatch_desk_certificates_api_certificates"];
+        get: operations["certificates_api_certificates"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1709,7 +1709,7 @@ export interface paths {
          * Certificate
          * @description One certificate with its chain.
          */
-        get: operations["neatlatch_desk_certificates_api_certificate"];
+        get: operations["certificates_api_certificate"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1731,7 +1731,7 @@ export interface paths {
          * Issue
          * @description Issue a certificate to a client.
          */
-        post: operations["neatlatch_desk_certificates_api_issue"];
+        post: operations["certificates_api_issue"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1751,7 +1751,7 @@ export interface paths {
          * Issue To Server
          * @description Issue a certificate to an application's own servers.
          */
-        post: operations["neatlatch_desk_certificates_api_issue_to_server"];
+        post: operations["certificates_api_issue_to_server"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1771,7 +1771,7 @@ export interface paths {
          * Renew
          * @description Make another for the same holder, with the same names and a new key. The old one lives on.
          */
-        post: operations["neatlatch_desk_certificates_api_renew"];
+        post: operations["certificates_api_renew"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1791,7 +1791,7 @@ export interface paths {
          * Revoke
          * @description Revoke it, with a reason.
          */
-        post: operations["neatlatch_desk_certificates_api_revoke"];
+        post: operations["certificates_api_revoke"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1809,7 +1809,7 @@ export interface paths {
          * Authorities
          * @description The certificate authority of each environment, and where its replacement stands.
          */
-        get: operations["neatlatch_desk_certificates_api_authorities"];
+        get: operations["certificates_api_authorities"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1831,7 +1831,7 @@ export interface paths {
          * Make
          * @description Make the authority that is to follow.
          */
-        post: operations["neatlatch_desk_certificates_api_make"];
+        post: operations["certificates_api_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1850,7 +1850,7 @@ export interface paths {
          * Trust
          * @description Note that a receiver trusts a root, or no longer.
          */
-        put: operations["neatlatch_desk_certificates_api_trust"];
+        put: operations["certificates_api_trust"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1871,7 +1871,7 @@ export interface paths {
          * Switch
          * @description Issue below the new authority, or below the old one again.
          */
-        post: operations["neatlatch_desk_certificates_api_switch"];
+        post: operations["certificates_api_switch"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1891,7 +1891,7 @@ export interface paths {
          * Retire
          * @description Retire the old authority.
          */
-        post: operations["neatlatch_desk_certificates_api_retire"];
+        post: operations["certificates_api_retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1909,13 +1909,13 @@ export interface paths {
          * Keys
          * @description What a user draws with.
          */
-        get: operations["neatlatch_desk_drawing_api_keys"];
+        get: operations["drawing_api_keys"];
         put?: never;
         /**
          * Give
          * @description Give a user a key or a client of its own to draw with.
          */
-        post: operations["neatlatch_desk_drawing_api_give"];
+        post: operations["drawing_api_give"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1936,7 +1936,7 @@ export interface paths {
          * Take Away
          * @description Take away what a user draws with: every secret and token of it is refused from now on.
          */
-        delete: operations["neatlatch_desk_drawing_api_take_away"];
+        delete: operations["drawing_api_take_away"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1953,7 +1953,7 @@ export interface paths {
          * Drawables
          * @description What draws of the connections that a user uses hand out.
          */
-        get: operations["neatlatch_desk_drawing_api_drawables"];
+        get: operations["drawing_api_drawables"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1973,13 +1973,13 @@ export interface paths {
          * Drawable
          * @description What a draw of a connection hands out.
          */
-        get: operations["neatlatch_desk_drawing_api_drawable"];
+        get: operations["drawing_api_drawable"];
         put?: never;
         /**
          * Let
          * @description Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere.
          */
-        post: operations["neatlatch_desk_drawing_api_let"];
+        post: operations["drawing_api_let"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1997,7 +1997,7 @@ export interface paths {
          * Draws Of User
          * @description What a user drew, and when last.
          */
-        get: operations["neatlatch_desk_drawing_api_draws_of_user"];
+        get: operations["drawing_api_draws_of_user"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2017,7 +2017,7 @@ export interface paths {
          * Draws Of Connection
          * @description Who drew a connection, when last, and by which secret.
          */
-        get: operations["neatlatch_desk_drawing_api_draws_of_connection"];
+        get: operations["drawing_api_draws_of_connection"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2037,7 +2037,7 @@ export interface paths {
          * Lines
          * @description Lines to paste into a job that uses a connection.
          */
-        get: operations["neatlatch_desk_drawing_api_lines"];
+        get: operations["drawing_api_lines"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2057,13 +2057,13 @@ export interface paths {
          * Connections
          * @description Connections by reference name; ``words`` filters by plain words and field words (``env:production state:open pin:scopes app:cargo``).
          */
-        get: operations["neatlatch_desk_connections_api_connections"];
+        get: operations["connections_api_connections"];
         put?: never;
         /**
          * Create
          * @description Make a connection.
          */
-        post: operations["neatlatch_desk_connections_api_create"];
+        post: operations["connections_api_create"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2081,7 +2081,7 @@ export interface paths {
          * Draft
          * @description What a new connection starts from: the values the profile wants, with what is known filled in.
          */
-        get: operations["neatlatch_desk_connections_api_draft"];
+        get: operations["connections_api_draft"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2101,14 +2101,14 @@ export interface paths {
          * Connection
          * @description A connection with its shear line.
          */
-        get: operations["neatlatch_desk_connections_api_connection"];
+        get: operations["connections_api_connection"];
         put?: never;
         post?: never;
         /**
          * Remove
          * @description Take a connection away; ``confirm`` must be its reference name.
          */
-        delete: operations["neatlatch_desk_connections_api_remove"];
+        delete: operations["connections_api_remove"];
         options?: never;
         head?: never;
         /**
@@ -2116,7 +2116,7 @@ export interface paths {
          * @description Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
          *     ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``.
          */
-        patch: operations["neatlatch_desk_connections_api_change"];
+        patch: operations["connections_api_change"];
         trace?: never;
     };
     "/api/connections/{ref}/acts": {
@@ -2132,7 +2132,7 @@ export interface paths {
          * Act
          * @description Carry out an act that a pin offers.
          */
-        post: operations["neatlatch_desk_connections_api_act"];
+        post: operations["connections_api_act"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2152,7 +2152,7 @@ export interface paths {
          * Clear
          * @description Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change.
          */
-        post: operations["neatlatch_desk_connections_api_clear"];
+        post: operations["connections_api_clear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2172,7 +2172,7 @@ export interface paths {
          * Put Secret
          * @description Put in a new secret on the caller side.
          */
-        post: operations["neatlatch_desk_connections_api_put_secret"];
+        post: operations["connections_api_put_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2192,7 +2192,7 @@ export interface paths {
          * Put Certificate
          * @description Put in a certificate with its chain and its private key.
          */
-        post: operations["neatlatch_desk_connections_api_put_certificate"];
+        post: operations["connections_api_put_certificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2212,7 +2212,7 @@ export interface paths {
          * Change Scheme
          * @description Take another of the ways the application offers.
          */
-        post: operations["neatlatch_desk_connections_api_change_scheme"];
+        post: operations["connections_api_change_scheme"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2232,7 +2232,7 @@ export interface paths {
          * Choose Client
          * @description Name the client registration.
          */
-        post: operations["neatlatch_desk_connections_api_choose_client"];
+        post: operations["connections_api_choose_client"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2252,7 +2252,7 @@ export interface paths {
          * Begin Set Up
          * @description Begin a connection with little; its set-up page leads on from there.
          */
-        post: operations["neatlatch_desk_connections_api_begin_set_up"];
+        post: operations["connections_api_begin_set_up"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2270,7 +2270,7 @@ export interface paths {
          * Set Up
          * @description Where the set-up stands: its sections in the order of the work, and what is still missing.
          */
-        get: operations["neatlatch_desk_connections_api_set_up"];
+        get: operations["connections_api_set_up"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2292,7 +2292,7 @@ export interface paths {
          * Copy Set Up
          * @description Begin the same set-up in another environment.
          */
-        post: operations["neatlatch_desk_connections_api_copy_set_up"];
+        post: operations["connections_api_copy_set_up"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2312,7 +2312,7 @@ export interface paths {
          * Look Into
          * @description What a pasted or dropped thing is. Nothing is kept, and no secret is answered.
          */
-        post: operations["neatlatch_desk_connections_api_look_into"];
+        post: operations["connections_api_look_into"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2332,7 +2332,7 @@ export interface paths {
          * Take In
          * @description Put what was recognised where it belongs.
          */
-        post: operations["neatlatch_desk_connections_api_take_in"];
+        post: operations["connections_api_take_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2352,7 +2352,7 @@ export interface paths {
          * Begin Sign In
          * @description Begin a sign-in: where to send the person.
          */
-        post: operations["neatlatch_desk_connections_api_begin_sign_in"];
+        post: operations["connections_api_begin_sign_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2372,7 +2372,7 @@ export interface paths {
          * Choose
          * @description Use the tokens of a wrong account that were set aside, or end them.
          */
-        post: operations["neatlatch_desk_connections_api_choose"];
+        post: operations["connections_api_choose"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2392,7 +2392,7 @@ export interface paths {
          * Renew
          * @description Test renewal alone: get a new access token now. Where each has their own account, one's own.
          */
-        post: operations["neatlatch_desk_connections_api_renew"];
+        post: operations["connections_api_renew"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2410,7 +2410,7 @@ export interface paths {
          * Sign In State
          * @description How a sign-in went.
          */
-        get: operations["neatlatch_desk_connections_api_sign_in_state"];
+        get: operations["connections_api_sign_in_state"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2432,7 +2432,7 @@ export interface paths {
          * Add User
          * @description Note who uses this connection.
          */
-        post: operations["neatlatch_desk_connections_api_add_user"];
+        post: operations["connections_api_add_user"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2453,7 +2453,7 @@ export interface paths {
          * Remove User
          * @description A user no longer uses this connection.
          */
-        delete: operations["neatlatch_desk_connections_api_remove_user"];
+        delete: operations["connections_api_remove_user"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2472,7 +2472,7 @@ export interface paths {
          * Preview
          * @description What a changed profile would ask for, and what it would mean for the connections. Nothing is saved.
          */
-        post: operations["neatlatch_desk_connections_api_preview"];
+        post: operations["connections_api_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2490,13 +2490,13 @@ export interface paths {
          * Of Connection
          * @description Whose account it uses: who has connected theirs, who has not, whose tokens end.
          */
-        get: operations["neatlatch_desk_connections_accounts_api_of_connection"];
+        get: operations["connections_accounts_of_connection"];
         put?: never;
         /**
          * Ask
          * @description Ask a person to connect an account of their own; their line then has the signed link to send them.
          */
-        post: operations["neatlatch_desk_connections_accounts_api_ask"];
+        post: operations["connections_accounts_ask"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2515,7 +2515,7 @@ export interface paths {
          * Share
          * @description One shared account, or each person their own.
          */
-        put: operations["neatlatch_desk_connections_accounts_api_share"];
+        put: operations["connections_accounts_share"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2537,7 +2537,7 @@ export interface paths {
          * Disconnect
          * @description Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too.
          */
-        delete: operations["neatlatch_desk_connections_accounts_api_disconnect"];
+        delete: operations["connections_accounts_disconnect"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2556,7 +2556,7 @@ export interface paths {
          * End Tokens
          * @description End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009).
          */
-        post: operations["neatlatch_desk_connections_accounts_api_end_tokens"];
+        post: operations["connections_accounts_end_tokens"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2574,7 +2574,7 @@ export interface paths {
          * Mine
          * @description The connections where I have, or should have, an account of my own.
          */
-        get: operations["neatlatch_desk_connections_accounts_api_mine"];
+        get: operations["connections_accounts_mine"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2594,7 +2594,7 @@ export interface paths {
          * Asked Connect
          * @description Whom a signed link asks to connect which account. It lets nobody in: the person logs in first.
          */
-        get: operations["neatlatch_desk_connections_accounts_api_asked_connect"];
+        get: operations["connections_accounts_asked_connect"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2614,13 +2614,13 @@ export interface paths {
          * Teams
          * @description All teams.
          */
-        get: operations["neatlatch_desk_connections_accounts_api_teams"];
+        get: operations["connections_accounts_teams"];
         put?: never;
         /**
          * Add Team
          * @description Make a team.
          */
-        post: operations["neatlatch_desk_connections_accounts_api_add_team"];
+        post: operations["connections_accounts_add_team"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2639,13 +2639,13 @@ export interface paths {
          * Change Team
          * @description Change a team's name and people.
          */
-        put: operations["neatlatch_desk_connections_accounts_api_change_team"];
+        put: operations["connections_accounts_change_team"];
         post?: never;
         /**
          * Remove Team
          * @description Take a team away.
          */
-        delete: operations["neatlatch_desk_connections_accounts_api_remove_team"];
+        delete: operations["connections_accounts_remove_team"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2662,7 +2662,7 @@ export interface paths {
          * Belongings
          * @description Everything of a person's: accounts, what they own, secrets they have seen.
          */
-        get: operations["neatlatch_desk_connections_accounts_api_belongings"];
+        get: operations["connections_accounts_belongings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2684,7 +2684,7 @@ export interface paths {
          * Hand Over
          * @description Hand what they own over to somebody else.
          */
-        post: operations["neatlatch_desk_connections_accounts_api_hand_over"];
+        post: operations["connections_accounts_hand_over"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2704,7 +2704,7 @@ export interface paths {
          * Leave
          * @description They leave: no log-in any more, and their accounts are disconnected.
          */
-        post: operations["neatlatch_desk_connections_accounts_api_leave"];
+        post: operations["connections_accounts_leave"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2722,13 +2722,13 @@ export interface paths {
          * Users
          * @description Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``).
          */
-        get: operations["neatlatch_desk_users_api_users"];
+        get: operations["users_users"];
         put?: never;
         /**
          * Add
          * @description Note a user.
          */
-        post: operations["neatlatch_desk_users_api_add"];
+        post: operations["users_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2746,21 +2746,21 @@ export interface paths {
          * User
          * @description A user with what it calls and what is wrong with that.
          */
-        get: operations["neatlatch_desk_users_api_user"];
+        get: operations["users_user"];
         put?: never;
         post?: never;
         /**
          * Remove
          * @description A user that no longer exists.
          */
-        delete: operations["neatlatch_desk_users_api_remove"];
+        delete: operations["users_remove"];
         options?: never;
         head?: never;
         /**
          * Change
          * @description Change what is said of a user.
          */
-        patch: operations["neatlatch_desk_users_api_change"];
+        patch: operations["users_change"];
         trace?: never;
     };
     "/api/users/{identity}/uses": {
@@ -2776,7 +2776,7 @@ export interface paths {
          * Use
          * @description Note what a user calls.
          */
-        post: operations["neatlatch_desk_users_api_use"];
+        post: operations["users_use"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2797,14 +2797,14 @@ export interface paths {
          * Stop Using
          * @description It no longer calls this application by this connection.
          */
-        delete: operations["neatlatch_desk_users_api_stop_using"];
+        delete: operations["users_stop_using"];
         options?: never;
         head?: never;
         /**
          * Change Use
          * @description Name another connection, or other operations.
          */
-        patch: operations["neatlatch_desk_users_api_change_use"];
+        patch: operations["users_change_use"];
         trace?: never;
     };
     "/api/users/{identity}/uses/{number}/logs": {
@@ -2820,7 +2820,7 @@ export interface paths {
          * Read Log
          * @description What a log says that it called, against what is noted. Nothing is kept.
          */
-        post: operations["neatlatch_desk_users_api_read_log"];
+        post: operations["users_read_log"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2840,7 +2840,7 @@ export interface paths {
          * Take Seen
          * @description Take what it was seen to call as its operations.
          */
-        post: operations["neatlatch_desk_users_api_take_seen"];
+        post: operations["users_take_seen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2858,7 +2858,7 @@ export interface paths {
          * Rows
          * @description The applications whose rights are known: those with rules, and those with roles.
          */
-        get: operations["neatlatch_desk_access_api_rows"];
+        get: operations["access_rows"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2878,12 +2878,12 @@ export interface paths {
          * Rules
          * @description The rules of an application in an environment.
          */
-        get: operations["neatlatch_desk_access_api_rules"];
+        get: operations["access_rules"];
         /**
          * Save
          * @description Keep these rules in place of the ones that stand.
          */
-        put: operations["neatlatch_desk_access_api_save"];
+        put: operations["access_save"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2904,7 +2904,7 @@ export interface paths {
          * Preview
          * @description What the rules of a text would come to. Nothing is saved.
          */
-        post: operations["neatlatch_desk_access_api_preview"];
+        post: operations["access_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2924,7 +2924,7 @@ export interface paths {
          * Take In
          * @description Keep the rules of a text in place of the ones that stand.
          */
-        post: operations["neatlatch_desk_access_api_take_in"];
+        post: operations["access_take_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2942,7 +2942,7 @@ export interface paths {
          * Export
          * @description The rules as CSV or JSON.
          */
-        get: operations["neatlatch_desk_access_api_export"];
+        get: operations["access_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2964,7 +2964,7 @@ export interface paths {
          * Decide
          * @description Decide one request by our rules.
          */
-        post: operations["neatlatch_desk_access_api_decide"];
+        post: operations["access_decide"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2984,7 +2984,7 @@ export interface paths {
          * Read Back
          * @description Read the rules that the application holds now.
          */
-        post: operations["neatlatch_desk_access_api_read_back"];
+        post: operations["access_read_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3004,7 +3004,7 @@ export interface paths {
          * Push
          * @description Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name.
          */
-        post: operations["neatlatch_desk_access_api_push"];
+        post: operations["access_push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3024,7 +3024,7 @@ export interface paths {
          * Take Theirs
          * @description Take the rules that stand there as ours.
          */
-        post: operations["neatlatch_desk_access_api_take_theirs"];
+        post: operations["access_take_theirs"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3042,7 +3042,7 @@ export interface paths {
          * Export
          * @description The whole inventory as YAML, secrets by reference.
          */
-        get: operations["neatlatch_desk_inventory_api_export"];
+        get: operations["inventory_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3064,7 +3064,7 @@ export interface paths {
          * Preview
          * @description What a file would change, object by object. Nothing is changed.
          */
-        post: operations["neatlatch_desk_inventory_api_preview"];
+        post: operations["inventory_preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3084,7 +3084,7 @@ export interface paths {
          * Apply
          * @description Apply a file, as a whole or not at all. Where something that is held would go to a new place it wants leave, as a change of the connection does.
          */
-        post: operations["neatlatch_desk_inventory_api_apply"];
+        post: operations["inventory_apply"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3102,7 +3102,7 @@ export interface paths {
          * Table
          * @description A list as CSV.
          */
-        get: operations["neatlatch_desk_inventory_api_table"];
+        get: operations["inventory_table"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3124,7 +3124,7 @@ export interface paths {
          * Preview Users
          * @description What a table of users would add and change. Nothing is changed.
          */
-        post: operations["neatlatch_desk_inventory_api_preview_users"];
+        post: operations["inventory_preview_users"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3144,7 +3144,7 @@ export interface paths {
          * Take Users
          * @description Take the users of a table, all or none.
          */
-        post: operations["neatlatch_desk_inventory_api_take_users"];
+        post: operations["inventory_take_users"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3162,7 +3162,7 @@ export interface paths {
          * Client Json
          * @description A client as RFC 7591 client metadata.
          */
-        get: operations["neatlatch_desk_inventory_api_client_json"];
+        get: operations["inventory_client_json"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3184,7 +3184,7 @@ export interface paths {
          * Preview Client
          * @description What RFC 7591 client metadata would change of a client. Nothing is changed.
          */
-        post: operations["neatlatch_desk_inventory_api_preview_client"];
+        post: operations["inventory_preview_client"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3204,7 +3204,7 @@ export interface paths {
          * Take Client
          * @description Take RFC 7591 client metadata: at the application too, where the client is managed by protocol.
          */
-        post: operations["neatlatch_desk_inventory_api_take_client"];
+        post: operations["inventory_take_client"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3222,7 +3222,7 @@ export interface paths {
          * Description
          * @description An application as an OpenAPI 3.1 description: security schemes, operations and what each needs.
          */
-        get: operations["neatlatch_desk_inventory_api_description"];
+        get: operations["inventory_description"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3242,7 +3242,7 @@ export interface paths {
          * Settings File
          * @description A connection as a settings file, secrets as references.
          */
-        get: operations["neatlatch_desk_inventory_api_settings_file"];
+        get: operations["inventory_settings_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3262,13 +3262,13 @@ export interface paths {
          * Of Connection
          * @description The last tests of a connection, newest first.
          */
-        get: operations["neatlatch_desk_rounds_api_of_connection"];
+        get: operations["rounds_api_of_connection"];
         put?: never;
         /**
          * Begin
          * @description Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
          */
-        post: operations["neatlatch_desk_rounds_api_begin"];
+        post: operations["rounds_api_begin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3286,7 +3286,7 @@ export interface paths {
          * Permissions
          * @description How often a round begins, and in which environments rounds may do real work.
          */
-        get: operations["neatlatch_desk_rounds_api_permissions"];
+        get: operations["rounds_api_permissions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3307,7 +3307,7 @@ export interface paths {
          * Permit
          * @description Permit or forbid that rounds do real work in an environment.
          */
-        put: operations["neatlatch_desk_rounds_api_permit"];
+        put: operations["rounds_api_permit"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3326,7 +3326,7 @@ export interface paths {
          * In My Name
          * @description The last tests that signed in with an account of my own, newest first.
          */
-        get: operations["neatlatch_desk_rounds_api_in_my_name"];
+        get: operations["rounds_api_in_my_name"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3346,7 +3346,7 @@ export interface paths {
          * Test
          * @description A test and its evidence.
          */
-        get: operations["neatlatch_desk_rounds_api_test"];
+        get: operations["rounds_api_test"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3368,7 +3368,7 @@ export interface paths {
          * Stop
          * @description Stop a running test.
          */
-        post: operations["neatlatch_desk_rounds_api_stop"];
+        post: operations["rounds_api_stop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3386,13 +3386,13 @@ export interface paths {
          * Rounds
          * @description Rounds, newest first.
          */
-        get: operations["neatlatch_desk_rounds_api_rounds"];
+        get: operations["rounds_api_rounds"];
         put?: never;
         /**
          * Begin Round
          * @description Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``.
          */
-        post: operations["neatlatch_desk_rounds_api_begin_round"];
+        post: operations["rounds_api_begin_round"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3410,7 +3410,7 @@ export interface paths {
          * One Round
          * @description A round with its tests.
          */
-        get: operations["neatlatch_desk_rounds_api_one_round"];
+        get: operations["rounds_api_one_round"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3432,7 +3432,7 @@ export interface paths {
          * Stop Round
          * @description Stop a round.
          */
-        post: operations["neatlatch_desk_rounds_api_stop_round"];
+        post: operations["rounds_api_stop_round"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3450,7 +3450,7 @@ export interface paths {
          * Today
          * @description What breaks next, and the wall. A constant number of queries.
          */
-        get: operations["neatlatch_desk_rounds_api_today"];
+        get: operations["rounds_api_today"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3470,7 +3470,7 @@ export interface paths {
          * List Leftovers
          * @description List what tests have left behind, newest first.
          */
-        get: operations["neatlatch_desk_rounds_leftover_api_list_leftovers"];
+        get: operations["rounds_leftovers_list_leftovers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3492,7 +3492,7 @@ export interface paths {
          * Clear
          * @description Retry clearing a leftover away at the application.
          */
-        post: operations["neatlatch_desk_rounds_leftover_api_clear"];
+        post: operations["rounds_leftovers_clear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3512,7 +3512,7 @@ export interface paths {
          * Close
          * @description Take a leftover from the list, for a reason that the journal keeps.
          */
-        post: operations["neatlatch_desk_rounds_leftover_api_close"];
+        post: operations["rounds_leftovers_close"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3530,7 +3530,7 @@ export interface paths {
          * Outlooks
          * @description What replacing a credential would do, by each way, before anything is started.
          */
-        get: operations["neatlatch_desk_replacing_api_outlooks"];
+        get: operations["replacing_outlooks"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3552,7 +3552,7 @@ export interface paths {
          * Begin
          * @description Begin to replace a credential; one that is under way already is answered as it stands.
          */
-        post: operations["neatlatch_desk_replacing_api_begin"];
+        post: operations["replacing_begin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3570,7 +3570,7 @@ export interface paths {
          * Replacement
          * @description A replacement and how far it is.
          */
-        get: operations["neatlatch_desk_replacing_api_replacement"];
+        get: operations["replacing_replacement"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3592,7 +3592,7 @@ export interface paths {
          * Make
          * @description Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven.
          */
-        post: operations["neatlatch_desk_replacing_api_make"];
+        post: operations["replacing_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3612,7 +3612,7 @@ export interface paths {
          * Prove
          * @description Prove the new one at the application.
          */
-        post: operations["neatlatch_desk_replacing_api_prove"];
+        post: operations["replacing_prove"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3632,7 +3632,7 @@ export interface paths {
          * Switch
          * @description Switch the connections over.
          */
-        post: operations["neatlatch_desk_replacing_api_switch"];
+        post: operations["replacing_switch"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3652,7 +3652,7 @@ export interface paths {
          * Moved
          * @description Note that a user has been changed by hand.
          */
-        post: operations["neatlatch_desk_replacing_api_moved"];
+        post: operations["replacing_moved"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3672,7 +3672,7 @@ export interface paths {
          * Roll Back
          * @description Put the old one back.
          */
-        post: operations["neatlatch_desk_replacing_api_roll_back"];
+        post: operations["replacing_roll_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3692,7 +3692,7 @@ export interface paths {
          * Retire
          * @description Retire the old one.
          */
-        post: operations["neatlatch_desk_replacing_api_retire"];
+        post: operations["replacing_retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3712,7 +3712,7 @@ export interface paths {
          * Prove Refused
          * @description Prove that the old one is refused.
          */
-        post: operations["neatlatch_desk_replacing_api_prove_refused"];
+        post: operations["replacing_prove_refused"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3730,7 +3730,7 @@ export interface paths {
          * Entries
          * @description Entries, newest first; ``words`` filters by who, what and name.
          */
-        get: operations["neatlatch_desk_journal_api_entries"];
+        get: operations["journal_entries"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3750,7 +3750,7 @@ export interface paths {
          * Check
          * @description Check the newest entries, the anchor and the triggers. The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told.
          */
-        get: operations["neatlatch_desk_journal_api_check"];
+        get: operations["journal_check"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3770,7 +3770,7 @@ export interface paths {
          * Find
          * @description Any application, connection, client, credential hint, redirect URI, thumbprint, person or page whose words begin with those that are typed.
          */
-        get: operations["neatlatch_desk_finding_api_find"];
+        get: operations["finding_find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3790,13 +3790,13 @@ export interface paths {
          * Filters
          * @description The filters of a list that are mine or shared.
          */
-        get: operations["neatlatch_desk_finding_api_filters"];
+        get: operations["finding_filters"];
         put?: never;
         /**
          * Keep
          * @description Keep a filter under a name; the same name again replaces it.
          */
-        post: operations["neatlatch_desk_finding_api_keep"];
+        post: operations["finding_keep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3817,7 +3817,7 @@ export interface paths {
          * Forget
          * @description Forget a filter of one's own.
          */
-        delete: operations["neatlatch_desk_finding_api_forget"];
+        delete: operations["finding_forget"];
         options?: never;
         head?: never;
         patch?: never;
@@ -9324,7 +9324,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    neatlatch_desk_people_own_api_session: {
+    people_own_session: {
         parameters: {
             query?: never;
             header?: never;
@@ -9452,7 +9452,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_begin: {
+    people_own_begin: {
         parameters: {
             query?: never;
             header?: never;
@@ -9584,7 +9584,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_log_out: {
+    people_own_log_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -9710,7 +9710,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_preferences: {
+    people_own_preferences: {
         parameters: {
             query?: never;
             header?: never;
@@ -9842,7 +9842,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_change_password: {
+    people_own_change_password: {
         parameters: {
             query?: never;
             header?: never;
@@ -9974,7 +9974,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_begin_device: {
+    people_own_begin_device: {
         parameters: {
             query?: never;
             header?: never;
@@ -10106,7 +10106,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_confirm_device: {
+    people_own_confirm_device: {
         parameters: {
             query?: never;
             header?: never;
@@ -10238,7 +10238,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_drop_device: {
+    people_own_drop_device: {
         parameters: {
             query?: never;
             header?: never;
@@ -10370,7 +10370,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_new_recovery: {
+    people_own_new_recovery: {
         parameters: {
             query?: never;
             header?: never;
@@ -10502,7 +10502,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_begin_passkey: {
+    people_own_begin_passkey: {
         parameters: {
             query?: never;
             header?: never;
@@ -10634,7 +10634,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_add_passkey: {
+    people_own_add_passkey: {
         parameters: {
             query?: never;
             header?: never;
@@ -10766,7 +10766,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_drop_passkey: {
+    people_own_drop_passkey: {
         parameters: {
             query?: never;
             header?: never;
@@ -10900,7 +10900,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_ask_passkey: {
+    people_own_ask_passkey: {
         parameters: {
             query?: never;
             header?: never;
@@ -11028,7 +11028,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_prove: {
+    people_own_prove: {
         parameters: {
             query?: never;
             header?: never;
@@ -11160,7 +11160,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_sessions: {
+    people_own_sessions: {
         parameters: {
             query?: never;
             header?: never;
@@ -11288,7 +11288,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_end_session: {
+    people_own_end_session: {
         parameters: {
             query?: never;
             header?: never;
@@ -11416,7 +11416,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_end_sessions: {
+    people_own_end_sessions: {
         parameters: {
             query?: {
                 here?: boolean;
@@ -11546,7 +11546,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_own_api_read_notices: {
+    people_own_read_notices: {
         parameters: {
             query?: never;
             header?: never;
@@ -11674,7 +11674,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_drop_factors_of: {
+    people_api_drop_factors_of: {
         parameters: {
             query?: never;
             header?: never;
@@ -11802,7 +11802,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_give_password: {
+    people_api_give_password: {
         parameters: {
             query?: never;
             header?: never;
@@ -11936,7 +11936,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_end_sessions_of: {
+    people_api_end_sessions_of: {
         parameters: {
             query?: never;
             header?: never;
@@ -12064,7 +12064,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_people: {
+    people_api_people: {
         parameters: {
             query?: {
                 words?: string;
@@ -12194,7 +12194,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_add: {
+    people_api_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -12326,7 +12326,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_people_api_change: {
+    people_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -12460,7 +12460,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_environments: {
+    applications_environments: {
         parameters: {
             query?: never;
             header?: never;
@@ -12588,7 +12588,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_applications: {
+    applications_applications: {
         parameters: {
             query?: {
                 words?: string;
@@ -12718,7 +12718,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_add: {
+    applications_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -12850,7 +12850,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_application: {
+    applications_application: {
         parameters: {
             query?: never;
             header?: never;
@@ -12980,7 +12980,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_change: {
+    applications_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -13114,7 +13114,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_profile_text: {
+    applications_profile_text: {
         parameters: {
             query?: {
                 version?: number | null;
@@ -13246,7 +13246,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_shipped_profiles: {
+    applications_shipped_profiles: {
         parameters: {
             query?: never;
             header?: never;
@@ -13374,7 +13374,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_known_schemes: {
+    applications_known_schemes: {
         parameters: {
             query?: never;
             header?: never;
@@ -13502,7 +13502,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_applications_api_read_again: {
+    applications_read_again: {
         parameters: {
             query?: never;
             header?: never;
@@ -13633,7 +13633,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_clients: {
+    clients_api_clients: {
         parameters: {
             query: {
                 application: string;
@@ -13763,7 +13763,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_register: {
+    clients_api_register: {
         parameters: {
             query?: never;
             header?: never;
@@ -13895,7 +13895,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_client: {
+    clients_api_client: {
         parameters: {
             query?: never;
             header?: never;
@@ -14025,7 +14025,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_remove: {
+    clients_api_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -14153,7 +14153,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_change: {
+    clients_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -14287,7 +14287,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_note: {
+    clients_api_note: {
         parameters: {
             query?: never;
             header?: never;
@@ -14421,7 +14421,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_read_back: {
+    clients_api_read_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -14551,7 +14551,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_tick: {
+    clients_api_tick: {
         parameters: {
             query?: never;
             header?: never;
@@ -14685,7 +14685,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_enter_client_id: {
+    clients_api_enter_client_id: {
         parameters: {
             query?: never;
             header?: never;
@@ -14819,7 +14819,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_consent: {
+    clients_api_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -14953,7 +14953,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_api_lint: {
+    clients_api_lint: {
         parameters: {
             query?: never;
             header?: never;
@@ -15085,7 +15085,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_redirect_uri_list: {
+    clients_redirect_uris_redirect_uri_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -15213,7 +15213,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_redirect_uri_bench: {
+    clients_redirect_uris_redirect_uri_bench: {
         parameters: {
             query?: never;
             header?: never;
@@ -15343,7 +15343,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_try_uri: {
+    clients_redirect_uris_try_uri: {
         parameters: {
             query?: never;
             header?: never;
@@ -15477,7 +15477,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_preview: {
+    clients_redirect_uris_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -15611,7 +15611,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_plan: {
+    clients_redirect_uris_plan: {
         parameters: {
             query?: never;
             header?: never;
@@ -15745,7 +15745,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_uri_api_carry_out: {
+    clients_redirect_uris_carry_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -15875,7 +15875,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_scope_list: {
+    clients_scopes_scope_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -16003,7 +16003,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_preview_permitting: {
+    clients_scopes_preview_permitting: {
         parameters: {
             query?: never;
             header?: never;
@@ -16137,7 +16137,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_preview_asking: {
+    clients_scopes_preview_asking: {
         parameters: {
             query?: never;
             header?: never;
@@ -16271,7 +16271,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_scopes: {
+    clients_scopes_scopes: {
         parameters: {
             query?: never;
             header?: never;
@@ -16401,7 +16401,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_ask_consent: {
+    clients_scopes_ask_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -16535,7 +16535,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_withdraw: {
+    clients_scopes_withdraw: {
         parameters: {
             query?: never;
             header?: never;
@@ -16665,7 +16665,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_asked_consent: {
+    clients_scopes_asked_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -16795,7 +16795,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_answer_consent: {
+    clients_scopes_answer_consent: {
         parameters: {
             query?: never;
             header?: never;
@@ -16929,7 +16929,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_clients_scope_api_new_token: {
+    clients_scopes_new_token: {
         parameters: {
             query?: never;
             header?: never;
@@ -17059,7 +17059,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_credentials: {
+    credentials_api_credentials: {
         parameters: {
             query?: {
                 words?: string;
@@ -17189,7 +17189,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_leaked: {
+    credentials_api_leaked: {
         parameters: {
             query?: never;
             header?: never;
@@ -17321,7 +17321,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_credential: {
+    credentials_api_credential: {
         parameters: {
             query?: never;
             header?: never;
@@ -17451,7 +17451,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_set_end: {
+    credentials_api_set_end: {
         parameters: {
             query?: never;
             header?: never;
@@ -17585,7 +17585,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_handover: {
+    credentials_api_handover: {
         parameters: {
             query?: never;
             header?: never;
@@ -17715,7 +17715,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_show: {
+    credentials_api_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -17845,7 +17845,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_make_link: {
+    credentials_api_make_link: {
         parameters: {
             query?: never;
             header?: never;
@@ -17979,7 +17979,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_make_file: {
+    credentials_api_make_file: {
         parameters: {
             query?: never;
             header?: never;
@@ -18113,7 +18113,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_make_pkcs12: {
+    credentials_api_make_pkcs12: {
         parameters: {
             query?: never;
             header?: never;
@@ -18247,7 +18247,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_receipts: {
+    credentials_api_receipts: {
         parameters: {
             query?: never;
             header?: never;
@@ -18375,7 +18375,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_asked_handover: {
+    credentials_api_asked_handover: {
         parameters: {
             query?: never;
             header?: never;
@@ -18505,7 +18505,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_take: {
+    credentials_api_take: {
         parameters: {
             query?: never;
             header?: never;
@@ -18639,7 +18639,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_reveal: {
+    credentials_api_reveal: {
         parameters: {
             query?: never;
             header?: never;
@@ -18773,7 +18773,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_revealing: {
+    credentials_api_revealing: {
         parameters: {
             query?: never;
             header?: never;
@@ -18901,7 +18901,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_permit: {
+    credentials_api_permit: {
         parameters: {
             query?: never;
             header?: never;
@@ -19035,7 +19035,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_credentials_api_close: {
+    credentials_api_close: {
         parameters: {
             query?: never;
             header?: never;
@@ -19165,7 +19165,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_house: {
+    house_api_house: {
         parameters: {
             query?: never;
             header?: never;
@@ -19293,7 +19293,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_roll_over: {
+    house_api_roll_over: {
         parameters: {
             query?: never;
             header?: never;
@@ -19423,7 +19423,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_accepts: {
+    house_api_accepts: {
         parameters: {
             query?: never;
             header?: never;
@@ -19558,7 +19558,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_asker: {
+    house_api_asker: {
         parameters: {
             query?: never;
             header?: never;
@@ -19689,7 +19689,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_new_right: {
+    house_api_new_right: {
         parameters: {
             query?: never;
             header?: never;
@@ -19823,7 +19823,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_end_right: {
+    house_api_end_right: {
         parameters: {
             query?: never;
             header?: never;
@@ -19951,7 +19951,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_question: {
+    house_api_question: {
         parameters: {
             query?: never;
             header?: never;
@@ -20081,7 +20081,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_answer: {
+    house_api_answer: {
         parameters: {
             query?: never;
             header?: never;
@@ -20215,7 +20215,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_issued: {
+    house_api_issued: {
         parameters: {
             query?: never;
             header?: never;
@@ -20345,7 +20345,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_add_secret: {
+    house_api_add_secret: {
         parameters: {
             query?: never;
             header?: never;
@@ -20479,7 +20479,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_revoke_tokens: {
+    house_api_revoke_tokens: {
         parameters: {
             query?: never;
             header?: never;
@@ -20613,7 +20613,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_revoke_grant: {
+    house_api_revoke_grant: {
         parameters: {
             query?: never;
             header?: never;
@@ -20747,7 +20747,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_end_management: {
+    house_api_end_management: {
         parameters: {
             query?: never;
             header?: never;
@@ -20875,7 +20875,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_house_api_revoke: {
+    house_api_revoke: {
         parameters: {
             query?: never;
             header?: never;
@@ -21009,7 +21009,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_read: {
+    certificates_api_read: {
         parameters: {
             query?: never;
             header?: never;
@@ -21141,7 +21141,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_certificates: {
+    certificates_api_certificates: {
         parameters: {
             query?: {
                 environment?: string;
@@ -21271,7 +21271,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_certificate: {
+    certificates_api_certificate: {
         parameters: {
             query?: never;
             header?: never;
@@ -21401,7 +21401,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_issue: {
+    certificates_api_issue: {
         parameters: {
             query?: never;
             header?: never;
@@ -21535,7 +21535,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_issue_to_server: {
+    certificates_api_issue_to_server: {
         parameters: {
             query?: never;
             header?: never;
@@ -21667,7 +21667,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_renew: {
+    certificates_api_renew: {
         parameters: {
             query?: never;
             header?: never;
@@ -21801,7 +21801,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_revoke: {
+    certificates_api_revoke: {
         parameters: {
             query?: never;
             header?: never;
@@ -21935,7 +21935,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_authorities: {
+    certificates_api_authorities: {
         parameters: {
             query?: never;
             header?: never;
@@ -22063,7 +22063,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_make: {
+    certificates_api_make: {
         parameters: {
             query?: never;
             header?: never;
@@ -22193,7 +22193,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_trust: {
+    certificates_api_trust: {
         parameters: {
             query?: never;
             header?: never;
@@ -22327,7 +22327,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_switch: {
+    certificates_api_switch: {
         parameters: {
             query?: never;
             header?: never;
@@ -22461,7 +22461,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_certificates_api_retire: {
+    certificates_api_retire: {
         parameters: {
             query?: never;
             header?: never;
@@ -22591,7 +22591,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_keys: {
+    drawing_api_keys: {
         parameters: {
             query?: never;
             header?: never;
@@ -22721,7 +22721,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_give: {
+    drawing_api_give: {
         parameters: {
             query?: never;
             header?: never;
@@ -22855,7 +22855,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_take_away: {
+    drawing_api_take_away: {
         parameters: {
             query?: never;
             header?: never;
@@ -22984,7 +22984,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_drawables: {
+    drawing_api_drawables: {
         parameters: {
             query?: never;
             header?: never;
@@ -23114,7 +23114,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_drawable: {
+    drawing_api_drawable: {
         parameters: {
             query?: never;
             header?: never;
@@ -23244,7 +23244,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_let: {
+    drawing_api_let: {
         parameters: {
             query?: never;
             header?: never;
@@ -23374,7 +23374,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_draws_of_user: {
+    drawing_api_draws_of_user: {
         parameters: {
             query?: never;
             header?: never;
@@ -23504,7 +23504,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_draws_of_connection: {
+    drawing_api_draws_of_connection: {
         parameters: {
             query?: never;
             header?: never;
@@ -23634,7 +23634,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_drawing_api_lines: {
+    drawing_api_lines: {
         parameters: {
             query?: never;
             header?: never;
@@ -23764,7 +23764,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_connections: {
+    connections_api_connections: {
         parameters: {
             query?: {
                 cursor?: string | null;
@@ -23895,7 +23895,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_create: {
+    connections_api_create: {
         parameters: {
             query?: never;
             header?: never;
@@ -24027,7 +24027,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_draft: {
+    connections_api_draft: {
         parameters: {
             query?: {
                 client?: string | null;
@@ -24161,7 +24161,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_connection: {
+    connections_api_connection: {
         parameters: {
             query?: never;
             header?: never;
@@ -24291,7 +24291,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_remove: {
+    connections_api_remove: {
         parameters: {
             query?: {
                 confirm?: string;
@@ -24421,7 +24421,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_change: {
+    connections_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -24555,7 +24555,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_act: {
+    connections_api_act: {
         parameters: {
             query?: never;
             header?: never;
@@ -24689,7 +24689,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_clear: {
+    connections_api_clear: {
         parameters: {
             query?: never;
             header?: never;
@@ -24819,7 +24819,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_put_secret: {
+    connections_api_put_secret: {
         parameters: {
             query?: never;
             header?: never;
@@ -24953,7 +24953,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_put_certificate: {
+    connections_api_put_certificate: {
         parameters: {
             query?: never;
             header?: never;
@@ -25087,7 +25087,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_change_scheme: {
+    connections_api_change_scheme: {
         parameters: {
             query?: never;
             header?: never;
@@ -25221,7 +25221,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_choose_client: {
+    connections_api_choose_client: {
         parameters: {
             query?: never;
             header?: never;
@@ -25355,7 +25355,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_begin_set_up: {
+    connections_api_begin_set_up: {
         parameters: {
             query?: never;
             header?: never;
@@ -25487,7 +25487,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_set_up: {
+    connections_api_set_up: {
         parameters: {
             query?: never;
             header?: never;
@@ -25617,7 +25617,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_copy_set_up: {
+    connections_api_copy_set_up: {
         parameters: {
             query?: never;
             header?: never;
@@ -25751,7 +25751,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_look_into: {
+    connections_api_look_into: {
         parameters: {
             query?: never;
             header?: never;
@@ -25883,7 +25883,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_take_in: {
+    connections_api_take_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -26017,7 +26017,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_begin_sign_in: {
+    connections_api_begin_sign_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -26151,7 +26151,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_choose: {
+    connections_api_choose: {
         parameters: {
             query?: never;
             header?: never;
@@ -26285,7 +26285,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_renew: {
+    connections_api_renew: {
         parameters: {
             query?: never;
             header?: never;
@@ -26415,7 +26415,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_sign_in_state: {
+    connections_api_sign_in_state: {
         parameters: {
             query?: never;
             header?: never;
@@ -26545,7 +26545,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_add_user: {
+    connections_api_add_user: {
         parameters: {
             query?: never;
             header?: never;
@@ -26679,7 +26679,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_remove_user: {
+    connections_api_remove_user: {
         parameters: {
             query?: never;
             header?: never;
@@ -26810,7 +26810,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_api_preview: {
+    connections_api_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -26944,7 +26944,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_of_connection: {
+    connections_accounts_of_connection: {
         parameters: {
             query?: never;
             header?: never;
@@ -27074,7 +27074,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_ask: {
+    connections_accounts_ask: {
         parameters: {
             query?: never;
             header?: never;
@@ -27208,7 +27208,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_share: {
+    connections_accounts_share: {
         parameters: {
             query?: never;
             header?: never;
@@ -27342,7 +27342,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_disconnect: {
+    connections_accounts_disconnect: {
         parameters: {
             query?: {
                 forget?: boolean;
@@ -27475,7 +27475,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_end_tokens: {
+    connections_accounts_end_tokens: {
         parameters: {
             query?: never;
             header?: never;
@@ -27609,7 +27609,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_mine: {
+    connections_accounts_mine: {
         parameters: {
             query?: never;
             header?: never;
@@ -27737,7 +27737,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_asked_connect: {
+    connections_accounts_asked_connect: {
         parameters: {
             query?: never;
             header?: never;
@@ -27867,7 +27867,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_teams: {
+    connections_accounts_teams: {
         parameters: {
             query?: never;
             header?: never;
@@ -27995,7 +27995,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_add_team: {
+    connections_accounts_add_team: {
         parameters: {
             query?: never;
             header?: never;
@@ -28127,7 +28127,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_change_team: {
+    connections_accounts_change_team: {
         parameters: {
             query?: never;
             header?: never;
@@ -28261,7 +28261,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_remove_team: {
+    connections_accounts_remove_team: {
         parameters: {
             query?: never;
             header?: never;
@@ -28389,7 +28389,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_belongings: {
+    connections_accounts_belongings: {
         parameters: {
             query?: never;
             header?: never;
@@ -28519,7 +28519,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_hand_over: {
+    connections_accounts_hand_over: {
         parameters: {
             query?: never;
             header?: never;
@@ -28653,7 +28653,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_connections_accounts_api_leave: {
+    connections_accounts_leave: {
         parameters: {
             query?: never;
             header?: never;
@@ -28783,7 +28783,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_users: {
+    users_users: {
         parameters: {
             query?: {
                 words?: string;
@@ -28914,7 +28914,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_add: {
+    users_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -29046,7 +29046,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_user: {
+    users_user: {
         parameters: {
             query?: never;
             header?: never;
@@ -29176,7 +29176,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_remove: {
+    users_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -29304,7 +29304,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_change: {
+    users_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -29438,7 +29438,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_use: {
+    users_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -29572,7 +29572,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_stop_using: {
+    users_stop_using: {
         parameters: {
             query?: never;
             header?: never;
@@ -29703,7 +29703,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_change_use: {
+    users_change_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -29838,7 +29838,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_read_log: {
+    users_read_log: {
         parameters: {
             query?: never;
             header?: never;
@@ -29973,7 +29973,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_users_api_take_seen: {
+    users_take_seen: {
         parameters: {
             query?: never;
             header?: never;
@@ -30108,7 +30108,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_rows: {
+    access_rows: {
         parameters: {
             query?: never;
             header?: never;
@@ -30236,7 +30236,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_rules: {
+    access_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -30367,7 +30367,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_save: {
+    access_save: {
         parameters: {
             query?: never;
             header?: never;
@@ -30502,7 +30502,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_preview: {
+    access_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -30637,7 +30637,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_take_in: {
+    access_take_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -30772,7 +30772,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_export: {
+    access_export: {
         parameters: {
             query?: {
                 format?: "csv" | "json";
@@ -30903,7 +30903,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_decide: {
+    access_decide: {
         parameters: {
             query?: never;
             header?: never;
@@ -31038,7 +31038,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_read_back: {
+    access_read_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -31169,7 +31169,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_push: {
+    access_push: {
         parameters: {
             query?: {
                 confirm?: string;
@@ -31302,7 +31302,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_access_api_take_theirs: {
+    access_take_theirs: {
         parameters: {
             query?: never;
             header?: never;
@@ -31433,7 +31433,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_export: {
+    inventory_export: {
         parameters: {
             query?: never;
             header?: never;
@@ -31559,7 +31559,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_preview: {
+    inventory_preview: {
         parameters: {
             query?: never;
             header?: never;
@@ -31691,7 +31691,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_apply: {
+    inventory_apply: {
         parameters: {
             query?: never;
             header?: never;
@@ -31823,7 +31823,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_table: {
+    inventory_table: {
         parameters: {
             query?: never;
             header?: never;
@@ -31951,7 +31951,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_preview_users: {
+    inventory_preview_users: {
         parameters: {
             query?: never;
             header?: never;
@@ -32083,7 +32083,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_take_users: {
+    inventory_take_users: {
         parameters: {
             query?: never;
             header?: never;
@@ -32215,7 +32215,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_client_json: {
+    inventory_client_json: {
         parameters: {
             query?: never;
             header?: never;
@@ -32343,7 +32343,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_preview_client: {
+    inventory_preview_client: {
         parameters: {
             query?: never;
             header?: never;
@@ -32477,7 +32477,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_take_client: {
+    inventory_take_client: {
         parameters: {
             query?: never;
             header?: never;
@@ -32611,7 +32611,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_description: {
+    inventory_description: {
         parameters: {
             query?: never;
             header?: never;
@@ -32740,7 +32740,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_inventory_api_settings_file: {
+    inventory_settings_file: {
         parameters: {
             query?: {
                 format?: "env" | "properties";
@@ -32870,7 +32870,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_of_connection: {
+    rounds_api_of_connection: {
         parameters: {
             query?: never;
             header?: never;
@@ -33000,7 +33000,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_begin: {
+    rounds_api_begin: {
         parameters: {
             query?: {
                 last?: string;
@@ -33132,7 +33132,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_permissions: {
+    rounds_api_permissions: {
         parameters: {
             query?: never;
             header?: never;
@@ -33260,7 +33260,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_permit: {
+    rounds_api_permit: {
         parameters: {
             query?: never;
             header?: never;
@@ -33394,7 +33394,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_in_my_name: {
+    rounds_api_in_my_name: {
         parameters: {
             query?: never;
             header?: never;
@@ -33522,7 +33522,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_test: {
+    rounds_api_test: {
         parameters: {
             query?: never;
             header?: never;
@@ -33652,7 +33652,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_stop: {
+    rounds_api_stop: {
         parameters: {
             query?: never;
             header?: never;
@@ -33782,7 +33782,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_rounds: {
+    rounds_api_rounds: {
         parameters: {
             query?: {
                 cursor?: string | null;
@@ -33912,7 +33912,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_begin_round: {
+    rounds_api_begin_round: {
         parameters: {
             query?: never;
             header?: never;
@@ -34040,7 +34040,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_one_round: {
+    rounds_api_one_round: {
         parameters: {
             query?: never;
             header?: never;
@@ -34170,7 +34170,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_stop_round: {
+    rounds_api_stop_round: {
         parameters: {
             query?: never;
             header?: never;
@@ -34300,7 +34300,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_api_today: {
+    rounds_api_today: {
         parameters: {
             query?: never;
             header?: never;
@@ -34428,7 +34428,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_leftover_api_list_leftovers: {
+    rounds_leftovers_list_leftovers: {
         parameters: {
             query?: {
                 cursor?: string | null;
@@ -34558,7 +34558,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_leftover_api_clear: {
+    rounds_leftovers_clear: {
         parameters: {
             query?: never;
             header?: never;
@@ -34688,7 +34688,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_rounds_leftover_api_close: {
+    rounds_leftovers_close: {
         parameters: {
             query?: never;
             header?: never;
@@ -34820,7 +34820,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_outlooks: {
+    replacing_outlooks: {
         parameters: {
             query?: never;
             header?: never;
@@ -34950,7 +34950,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_begin: {
+    replacing_begin: {
         parameters: {
             query?: never;
             header?: never;
@@ -35084,7 +35084,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_replacement: {
+    replacing_replacement: {
         parameters: {
             query?: never;
             header?: never;
@@ -35214,7 +35214,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_make: {
+    replacing_make: {
         parameters: {
             query?: never;
             header?: never;
@@ -35348,7 +35348,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_prove: {
+    replacing_prove: {
         parameters: {
             query?: never;
             header?: never;
@@ -35478,7 +35478,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_switch: {
+    replacing_switch: {
         parameters: {
             query?: never;
             header?: never;
@@ -35608,7 +35608,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_moved: {
+    replacing_moved: {
         parameters: {
             query?: never;
             header?: never;
@@ -35742,7 +35742,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_roll_back: {
+    replacing_roll_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -35872,7 +35872,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_retire: {
+    replacing_retire: {
         parameters: {
             query?: never;
             header?: never;
@@ -36006,7 +36006,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_replacing_api_prove_refused: {
+    replacing_prove_refused: {
         parameters: {
             query?: never;
             header?: never;
@@ -36136,7 +36136,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_journal_api_entries: {
+    journal_entries: {
         parameters: {
             query?: {
                 cursor?: string | null;
@@ -36267,7 +36267,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_journal_api_check: {
+    journal_check: {
         parameters: {
             query?: never;
             header?: never;
@@ -36395,7 +36395,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_finding_api_find: {
+    finding_find: {
         parameters: {
             query: {
                 words: string;
@@ -36525,7 +36525,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_finding_api_filters: {
+    finding_filters: {
         parameters: {
             query: {
                 list: "connections" | "credentials" | "users" | "applications" | "people";
@@ -36655,7 +36655,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_finding_api_keep: {
+    finding_keep: {
         parameters: {
             query?: never;
             header?: never;
@@ -36787,7 +36787,7 @@ export interface operations {
             };
         };
     };
-    neatlatch_desk_finding_api_forget: {
+    finding_forget: {
         parameters: {
             query?: never;
             header?: never;
