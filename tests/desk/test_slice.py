@@ -51,6 +51,23 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     assert again(connection).state == "latched"
 
 
+def test_a_change_of_a_client_is_whole(setup: Setup) -> None:
+    """Whoever calls the service need not remember that nobody has tried the connections since."""
+    connection = setup.latched()
+    clients.change(setup.by, again(connection).client, lambda fields: fields)
+    assert again(connection).state == "latched"  # nothing is another than it was
+    clients.change(setup.by, again(connection).client, clients.with_uri(URI + "/other"))
+    assert again(connection).state == "not_proven"
+
+
+def test_a_connection_that_shows_what_it_does_not_hold_is_not_saved(setup: Setup) -> None:
+    connection = setup.latched()
+    other = connection.showing(connection.secrets(), {"redirect_uri": "https://elsewhere.example/"})
+    assert (other.values["redirect_uri"], connection.values["redirect_uri"]) == ("https://elsewhere.example/", URI)
+    with pytest.raises(ValueError, match="does not hold"):
+        other.save()
+
+
 def test_register_ours_too_reaches_the_provider(setup: Setup) -> None:
     """RFC 7592 §2.2."""
     connection = setup.latched()

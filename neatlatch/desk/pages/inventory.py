@@ -9,7 +9,6 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
 from neatlatch.desk.estate.connections.destinations import leave_asked
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.given import Given
@@ -154,8 +153,7 @@ def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> di
     """Take RFC 7591 client metadata: at the application too, where the client is managed by protocol."""
     by, found = guard.need(request, "change"), find_client(identity)
     guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
-    changed = tables.take_client(by, found, given.text)
-    provider_changed(changed)
+    tables.take_client(by, found, given.text)
     return shape(find_client(identity))
 
 

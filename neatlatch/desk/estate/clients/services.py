@@ -240,8 +240,20 @@ def _save(by: Actor, client: Client, edit: Callable[[Client], None], did: str, s
     client.changed_at, client.changed_by = timezone.now(), by.username
     client.save()
     said = changes.in_words(before, told(client))
+    if said:
+        provider_changed(client)
     write(by, did, "client", client.client_id or client.name, {"id": client.pk, "version": client.version, "changes": said})
     return client
+
+
+def provider_changed(client: Client) -> None:
+    """Nobody has tried any of the client's connections since its half changed.
+
+    Part of the surrounding transaction.
+    """
+    for one in client.connections.select_for_update():
+        one.forget_health()
+        one.save()
 
 
 def told(client: Client) -> dict[str, Any]:

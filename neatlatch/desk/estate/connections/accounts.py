@@ -111,10 +111,10 @@ def share(by: Actor, connection: Connection, individual: bool, team: str | None,
         if individual != connection.individual:
             tokens.drop(connection)
             connection.individual = individual
-            services.forget_health(connection)
+            connection.forget_health()
         elif tests_as != connection.tests_as:
             TokenSet.objects.filter(connection=connection, person=None).delete()
-            services.forget_health(connection)
+            connection.forget_health()
         connection.tests_as = tests_as
         if team is not None:
             connection.team = owner

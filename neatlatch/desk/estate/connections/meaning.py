@@ -15,7 +15,7 @@ from neatlatch.desk.estate.applications.following import Save, follows
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
 
-from . import halves, services
+from . import halves
 
 GONE = "Its way of being let in would be gone; it would have to change to another."
 
@@ -98,9 +98,9 @@ def no_longer_proven(application: Application, before: Profile, after: Profile) 
 
     def save() -> None:
         for connection in Connection.objects.select_for_update().filter(pk__in=changed):
-            services.forget_health(connection)
+            connection.forget_health()
             connection.changed_at = timezone.now()
-            connection.save(update_fields=[*services.HEALTH, "changed_at"])
+            connection.save(update_fields=[*Connection.HEALTH, "changed_at"])
         Connection.objects.filter(pk__in=changed).update(stamp=F("stamp") + 1)
 
     return save

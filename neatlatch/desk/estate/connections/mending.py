@@ -14,7 +14,7 @@ from neatlatch.desk.ground.people.models import Person
 from . import tokens
 from .destinations import Leave
 from .halves import provider_addresses
-from .services import IDENTITY, ask_for_scopes, locked, provider_changed, touched
+from .services import IDENTITY, ask_for_scopes, locked, touched
 
 _FIELD_OF_PIN = {
     "issuer": "issuer",
@@ -55,7 +55,6 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str, leav
         clients.note(by, client, {"facts": {"thumbprint": value}})
     else:
         raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
-    provider_changed(client)
     return connection
 
 

@@ -13,7 +13,7 @@ from django.db import IntegrityError, transaction
 from django.db.models import F
 from django.utils import timezone
 
-from neatlatch.core import changes, health, profiles
+from neatlatch.core import changes, profiles
 from neatlatch.core.certificates import facts, reading
 from neatlatch.core.formats import settings_out
 from neatlatch.core.intake.clean import clean, suspicions
@@ -283,25 +283,9 @@ def touched(connection: Connection, by: Actor, leave: Leave | None = None) -> No
     _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
-    forget_health(connection)
+    connection.forget_health()
     connection.save()
     destinations.settle(by, connection, leave)
-
-
-# The columns that forget_health changes.
-HEALTH = ("state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes")
-
-
-def forget_health(connection: Connection) -> None:
-    """After a change on either side the past counts no more. Does not save."""
-    fresh = health.after_change(health.Health())
-    connection.state, connection.score, connection.same_failures, connection.last_class = (
-        fresh.state.value,
-        fresh.score,
-        fresh.same_failures,
-        "",
-    )
-    connection.failing, connection.failed_rung, connection.passes = "", "", 0
 
 
 def locked(connection: Connection) -> Connection:
@@ -514,11 +498,3 @@ def remove(by: Actor, connection: Connection) -> None:
             by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name, "tokens revoked there": revoked}
         )
         connection.delete()
-
-
-@transaction.atomic
-def provider_changed(client: Client) -> None:
-    """The provider's half changed, so nobody has tried any of the client's connections since."""
-    for one in Connection.objects.select_for_update().filter(client=client):
-        forget_health(one)
-        one.save()

@@ -17,7 +17,6 @@ from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, KINDS, Scheme, Val
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.clients import services
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.lookups import find_client, find_place
 from neatlatch.desk.estate.records.clients.models import Client
@@ -273,8 +272,7 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict
 @router.post("/clients/{identity}/notes", response=ClientOut)
 def note(request: HttpRequest, identity: UUID, given: NoteIn) -> dict[str, Any]:
     """Note what the application's own screens show of us: names, account, rights, switches, allow-list."""
-    changed = services.note(guard.need(request, "change"), find_client(identity), given.dict())
-    provider_changed(changed)
+    services.note(guard.need(request, "change"), find_client(identity), given.dict())
     return shape(find_client(identity))
 
 
@@ -296,7 +294,6 @@ def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
         )
 
     changed = services.change(by, found, edit)
-    provider_changed(changed)
     guard.tagged(response, changed.version)
     return shape(changed)
 
@@ -313,8 +310,6 @@ def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """Read a managed client as the application holds it now."""
     by, found = guard.need(request, "change"), find_client(identity)
     read = services.read_back(by, found)
-    if read.version != found.version:
-        provider_changed(read)
     return shape(read)
 
 
@@ -328,7 +323,6 @@ def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
 def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
     """Enter the client ID that the application gave."""
     found, notes = services.enter_client_id(guard.need(request, "change"), find_client(identity), given.client_id)
-    provider_changed(found)
     return shape(found, notes=notes)
 
 
@@ -336,7 +330,6 @@ def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> 
 def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
     """Note an administrator's consent, or that it was withdrawn."""
     changed = services.note_consent(guard.need(request, "change"), find_client(identity), given.scope, given.given)
-    provider_changed(changed)
     return shape(changed)
 
 

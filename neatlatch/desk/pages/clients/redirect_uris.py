@@ -13,7 +13,6 @@ from neatlatch.core import redirects
 from neatlatch.core.redirect_bench import Bench, Effect
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.clients import services
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -212,6 +211,4 @@ def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> dict[str, Any]:
 @router.post("/clients/{identity}/redirect-uris/plan/done", response=ClientOut)
 def carry_out(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     """The planned change was entered in the application's screens."""
-    changed = benches.carry_out(guard.need(request, "change"), find_client(identity))
-    provider_changed(changed)
-    return shape(changed)
+    return shape(benches.carry_out(guard.need(request, "change"), find_client(identity)))

@@ -14,7 +14,6 @@ from ninja.utils import check_csrf
 from neatlatch.core import scope_matrix
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.trim import Trim
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.lookups import find_client, find_connection
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -368,7 +367,6 @@ def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> 
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     found = benches.answer(benches.open_request(links.opened("consent", token)), given.given, given.name, given.says)
-    provider_changed(found.client)
     return _asked(benches.open_request(str(found.pk)))
 
 

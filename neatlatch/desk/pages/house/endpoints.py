@@ -25,7 +25,6 @@ from neatlatch.desk.authority.house import issuing, quick, signing, tokens
 from neatlatch.desk.authority.records.house.models import RegistrationRight
 from neatlatch.desk.estate.clients.services import put_fields
 from neatlatch.desk.estate.clients.services import remove as remove_client
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import at_once, bodies
@@ -312,10 +311,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         if fields.public != client.public:
             raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
         with transaction.atomic():
-            before = client.fields()
             client = put_fields(BY_PROTOCOL, client, fields)
-            if client.fields() != before:
-                provider_changed(client)
     return JsonResponse(telling.registration_answer(client.fields(), client.client_id, int((client.created or timezone.now()).timestamp()),
                                                     address=_managed_at(environment, client), token=shown))  # fmt: skip
 

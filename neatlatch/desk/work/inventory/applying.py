@@ -20,10 +20,10 @@ from neatlatch.core.windows import BadWindow
 from neatlatch.core.windows import read as read_window
 from neatlatch.desk.estate.applications.following import of_change as following_of
 from neatlatch.desk.estate.applications.services import ADDRESS_FIELDS
+from neatlatch.desk.estate.clients.services import provider_changed
 from neatlatch.desk.estate.connections import accounts, destinations, tokens
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.connections.destinations import Leave
-from neatlatch.desk.estate.connections.services import provider_changed
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place, ProfileVersion
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
@@ -260,7 +260,7 @@ class Hand:
         found.scopes_changed_at = moment(given["scopes_changed_at"])
         found.version += 1
         found.changed_at, found.changed_by = self.now, self.by.username
-        connections.forget_health(found)
+        found.forget_health()
         found.save()
         if moved:
             tokens.drop(found)

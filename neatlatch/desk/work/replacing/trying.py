@@ -59,9 +59,8 @@ class _Fresh:
 
 def attempt(connection: Connection, shown: Mapping[str, Credential], values: Mapping[str, str], fresh: bool) -> Outcome:
     """Try a connection with other secrets, and other values, than it holds. ``fresh``: a refusal may only mean that it has not spread yet."""
-    connection = halves.with_everything(Connection.objects.filter(pk=connection.pk)).get()
-    connection.tried = dict(shown)
-    connection.values = {**connection.values, **values}
+    held = halves.with_everything(Connection.objects.filter(pk=connection.pk)).get()
+    connection = held.showing(shown, values)
     try:
         way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
     except RoadError as error:

@@ -25,7 +25,6 @@ from neatlatch.core.sending import Credentials
 from neatlatch.desk.estate.connections import destinations, halves, tokens
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.connections.presented import credentials_of
-from neatlatch.desk.estate.connections.services import HEALTH
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import owner
@@ -234,7 +233,7 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     if begun >= connection.changed_at:
         _move_state(connection, sample, found, depth)
     connection.tested_at = now
-    connection.save(update_fields=[*HEALTH, "proven_at", "secret_taken_at", "tested_at"])
+    connection.save(update_fields=[*Connection.HEALTH, "proven_at", "secret_taken_at", "tested_at"])
     _forget_old(test)
     return test
 

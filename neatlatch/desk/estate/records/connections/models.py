@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
+from copy import copy
+from types import MappingProxyType
+from typing import Any
 
 from django.conf import settings
 from django.db import models
 
+from neatlatch.core import health
 from neatlatch.core.health import State
 from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.applications.models import Place
@@ -64,12 +69,37 @@ class Connection(models.Model):
     class Meta:
         ordering = ["ref"]
 
-    # Secrets that are tried out in place of those held; never saved.
-    tried: dict[str, Credential] = {}
+    # The columns that :meth:`forget_health` changes.
+    HEALTH = ("state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes")
+
+    # What is shown in place of the secrets that are held.
+    _shown: Mapping[str, Credential] = MappingProxyType({})
 
     def secrets(self) -> dict[str, Credential]:
         """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
-        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | self.tried
+        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | {**self._shown}
+
+    def showing(self, secrets: Mapping[str, Credential], values: Mapping[str, str]) -> Connection:
+        """A copy that shows other secrets and values than it holds, to try them out.
+
+        It is not saved: nothing says that they are the connection's.
+        """
+        other = copy(self)
+        other._shown, other.values = dict(secrets), {**self.values, **values}
+        return other
+
+    def save(self, *args: Any, **more: Any) -> None:
+        """Save it, unless it shows what it does not hold."""
+        if self._shown:
+            raise ValueError("this copy of a connection shows secrets that it does not hold")
+        super().save(*args, **more)
+
+    def forget_health(self) -> None:
+        """After a change on either side the past counts no more. Does not save."""
+        fresh = health.after_change(health.Health())
+        self.state, self.score = fresh.state.value, fresh.score
+        self.same_failures, self.last_class, self.passes = fresh.same_failures, "", 0
+        self.failing, self.failed_rung = "", ""
 
     @property
     def tokens(self) -> TokenSet | None:
