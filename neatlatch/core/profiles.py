@@ -131,6 +131,10 @@ class Profile:
         """A scheme by its key."""
         return next((one for one in self.schemes if one.key == key), None)
 
+    def scheme_for(self, key: str) -> Scheme:
+        """A scheme by its key; one that the profile no longer has as its kind is, so that what goes by it is still shown."""
+        return self.scheme(key) or KINDS[key]
+
     def known_rights(self, noted: Iterable[str]) -> frozenset[str] | None:
         """Return the rights of an account, ``noted`` at its client; ``None``: nobody knows them."""
         return (frozenset(noted) or None) if self.roles else None

@@ -216,7 +216,7 @@ class _Connecting:
         scheme = self.application.profile.scheme(self.scheme)
         assert scheme is not None
         slots = self.application.slots
-        values = connections.defaults(self.place, scheme, client, f"{settings.PUBLIC_URL}/return", slots)
+        values = connections.defaults(self.place, scheme, client, settings.RETURN_ADDRESS, slots)
         if "account" in values:
             values["account"] = self.told.get("account", "")
         made, _ = connections.create(
@@ -232,7 +232,7 @@ class _Connecting:
         return visitor
 
     def _code(self) -> Connection:
-        visitor, uri = self._visitor(), f"{settings.PUBLIC_URL}/return"
+        visitor, uri = self._visitor(), settings.RETURN_ADDRESS
         fields = ClientMetadata(self.client_name, ("connections@gannet.example",), False, (uri,), scopes=frozenset(self.told["scopes"]))
         if self.place.published("registration_endpoint"):
             client, pasted = self._by_protocol(fields), {}

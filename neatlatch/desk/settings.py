@@ -29,6 +29,7 @@ HOME.mkdir(parents=True, exist_ok=True, mode=0o700)
 
 # The address people open, and the one providers send them back to.
 PUBLIC_URL = os.environ.get("NEATLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
+RETURN_ADDRESS = f"{PUBLIC_URL}/return"
 _public = urlsplit(PUBLIC_URL)
 SECURE = _public.scheme == "https"
 if not SECURE and not is_loopback_host(_public.hostname):

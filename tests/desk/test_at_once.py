@@ -6,6 +6,8 @@ import asyncio
 import threading
 from collections.abc import Sequence
 
+from structlog.testing import capture_logs
+
 from neatlatch.desk.ground.common import at_once
 
 
@@ -61,5 +63,9 @@ def test_a_batch_that_fails_goes_the_long_way_and_the_next_does_not() -> None:
         return [*await asyncio.gather(together.ask(7), together.ask(8)), await together.ask(9)]
 
     assert asyncio.run(run()) == [None, None, 9]
-    assert at_once.or_none(int, "no number") is None
+    before = at_once.FAILED["builtins.int"]
+    with capture_logs() as logged:
+        assert at_once.or_none(int, "no number") is None
+    assert at_once.FAILED["builtins.int"] == before + 1
+    assert [(one["work"], one["kind"]) for one in logged] == [("builtins.int", "ValueError")]
     assert at_once.or_none(int, "12") == 12

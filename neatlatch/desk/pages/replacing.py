@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -16,9 +14,9 @@ from neatlatch.core import exchanging
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.work.replacing import looking, services
 from neatlatch.desk.work.replacing.models import Replacement
 
@@ -185,12 +183,8 @@ def replacement(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 def make(request: HttpRequest, identity: UUID, given: MakingIn) -> dict[str, Any]:
     """Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven."""
     by = guard.need(request, "change")
-    if len(given.value) + len(given.base64) > LARGEST_FILE:
-        raise wrong_fields({"value": "This is larger than any credential."})
-    try:
-        file = base64.b64decode(given.base64, validate=True)
-    except (binascii.Error, ValueError) as error:
-        raise wrong_fields({"value": "The file did not arrive whole; choose it again."}) from error
+    room, too_large = LARGEST_FILE - len(given.value), "This is larger than any credential."
+    file = given_files.octets("", given.base64, "value", room, too_large)
     services.make(by, _find(identity), services.Given(given.value, file, given.password, given.name, given.ends))
     return _shape(identity)
 

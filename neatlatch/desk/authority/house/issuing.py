@@ -36,7 +36,7 @@ log = structlog.get_logger()
 LIVE_SECRETS = 2
 LIFE, LONGEST_LIFE = timedelta(days=180), timedelta(days=366)
 TAKEN_WITHIN = timedelta(hours=24)
-_NOTED_EVERY = timedelta(seconds=60)
+NOTED_EVERY = timedelta(seconds=60)
 _KEPT_TURNED = 5000
 # A digest of nothing: an unknown ID is compared like a known one.
 _NOBODY = house_key.digest("")
@@ -50,9 +50,15 @@ def issuer(environment: Environment) -> str:
     return f"{settings.PUBLIC_URL}/house/{environment.key}"
 
 
+# What secrets of the house are called: API keys, and those of clients.
+KEY_KIND, SECRET_KIND = "token", "client_secret"
+# The key of Neat Latch itself among the applications.
+OWN_KEY = "neat-latch"
+
+
 def kind_of(client: Client) -> str:
     """What a client's secrets are called: by the key of the scheme's value that a connection holds it as."""
-    return "token" if client.scheme == BEARER else "client_secret"
+    return KEY_KIND if client.scheme == BEARER else SECRET_KIND
 
 
 def registered(client: Client) -> asking.Registered:
@@ -282,7 +288,7 @@ def turned_away(
 
 def note_use(credential: Credential, address: str, now: datetime) -> None:
     """Note the last use, to the minute: a write for every use would be most of its cost."""
-    if credential.last_used is None or now - credential.last_used > _NOTED_EVERY:
+    if credential.last_used is None or now - credential.last_used > NOTED_EVERY:
         Credential.objects.filter(pk=credential.pk).update(last_used=now, last_used_from=address[:45])
 
 

@@ -6,7 +6,7 @@ Whatever is out of the ordinary is not judged here: the answer is ``None``, and 
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from urllib.parse import parse_qsl
 
 from django.conf import settings
@@ -16,10 +16,15 @@ from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority import telling
 from neatlatch.core.authority.refusing import Refused, once, presented
+from neatlatch.desk.estate.records.credentials.models import Credential
 
-_ASKER = """SELECT k.digest, k.ends, k.last_used, cl.allow_list, cl.sign_in_method, p.api_base
+from . import issuing
+
+# The states in which a credential lets in, as SQL.
+LETS_IN = ", ".join(f"'{one.value}'" for one in Credential.LETS_IN)
+_ASKER = f"""SELECT k.digest, k.ends, k.last_used, cl.allow_list, cl.sign_in_method, p.api_base
 FROM clients_client cl JOIN applications_place p ON p.id = cl.place_id JOIN applications_environment e ON e.id = p.environment_id
-JOIN credentials_credential k ON k.client_id = cl.id AND k.kind = 'client_secret' AND k.digest <> '' AND k.state IN ('staged', 'active', 'retiring')
+JOIN credentials_credential k ON k.client_id = cl.id AND k.kind = '{issuing.SECRET_KIND}' AND k.digest <> '' AND k.state IN ({LETS_IN})
 WHERE cl.client_id = %s AND e.key = %s AND cl.house AND cl.resource AND NOT cl.public"""
 _TOKEN = """SELECT a.jti, a.scopes, a.audience, a.issued, a.ends, cl.client_id, n.username, g.signed_in_at, a.grant_id
 FROM house_access a JOIN clients_client cl ON cl.id = a.client_id JOIN applications_environment e ON e.id = a.environment_id
@@ -53,13 +58,7 @@ def introspect(environment: str, authorization: str, body: bytes, address: str, 
             return None
         _, ends, used, allowed, method, audience = asker
         over, last, networks = moment(ends), moment(used), json.loads(allowed)
-        if (
-            (over is not None and over <= now)
-            or last is None
-            or now - last > timedelta(seconds=60)
-            or method != shown.method
-            or not audience
-        ):
+        if (over is not None and over <= now) or last is None or now - last > issuing.NOTED_EVERY or method != shown.method or not audience:
             return None
         if networks and not inside(address, networks):
             return None

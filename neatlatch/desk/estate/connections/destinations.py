@@ -17,7 +17,7 @@ from django.http import HttpRequest
 
 from neatlatch.core import destinations
 from neatlatch.core.evidence import CauseClass, Failure
-from neatlatch.core.schemes import KINDS, Scheme, lower
+from neatlatch.core.schemes import lower
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
@@ -83,10 +83,6 @@ def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
     return leave(by, given["Code"], unquote(given["Reason"], errors="replace"), given["Held"] == "let-go")
 
 
-def _scheme(connection: Connection) -> Scheme:
-    return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
-
-
 def of_place(place: Place, slots: dict[str, str] | None = None, client: Client | None = None) -> frozenset[str]:
     """The origins of an application's own addresses in an environment: where a secret that it gave may go before anybody put it anywhere."""
     aside = (published(place, client, key, slots) for key in _ASIDE)
@@ -103,7 +99,7 @@ def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[s
 
 def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
     """What is held: its key, what it is, which of its kind, and the row."""
-    scheme = _scheme(connection)
+    scheme = connection.read_scheme()
     for key, credential in connection.secrets().items():
         value = scheme.value(key)
         yield key, f"The {lower(value.label)}" if value else f"The {key}", credential.hint, credential
@@ -113,7 +109,7 @@ def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | 
 
 def moves(connection: Connection) -> list[Move]:
     """What is held and would go where it was not cleared for. The connection's secrets and tokens are read unless they were fetched before."""
-    scheme, found = _scheme(connection), []
+    scheme, found = connection.read_scheme(), []
     for key, what, hint, held in _held(connection):
         cleared = _cleared(connection, held)
         if beyond := destinations.beyond(destinations.of_secret(scheme, key, connection.values), cleared):
@@ -191,7 +187,7 @@ def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
 def put_in_for(connection: Connection, key: str, credential: Credential) -> None:
     """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it is cleared for where the connection sends it, and for whoever draws
     the one before. Part of the surrounding transaction."""
-    own = destinations.of_secret(_scheme(connection), key, connection.values)
+    own = destinations.of_secret(connection.read_scheme(), key, connection.values)
     before = HeldSecret.objects.select_related("credential").filter(connection=connection, key=key).first()
     credential.drawn_by = sorted({*credential.drawn_by, *(before.credential.drawn_by if before is not None else ())})
     credential.sent_to = sorted({*credential.sent_to, *own, *_aside(connection)})
@@ -200,7 +196,7 @@ def put_in_for(connection: Connection, key: str, credential: Credential) -> None
 
 def of_tokens(connection: Connection) -> list[str]:
     """What tokens that a connection is given now are cleared for."""
-    return sorted(destinations.of_secret(_scheme(connection), "", connection.values) | _aside(connection))
+    return sorted(destinations.of_secret(connection.read_scheme(), "", connection.values) | _aside(connection))
 
 
 def follow(new: Credential, old: Credential) -> None:
@@ -224,7 +220,7 @@ def check(connection: Connection) -> None:
 
 def places(connection: Connection) -> frozenset[str]:
     """Where a connection's requests with what it holds may go: its own addresses, and those aside that everything held was cleared for."""
-    scheme, held = _scheme(connection), list(_held(connection))
+    scheme, held = connection.read_scheme(), list(_held(connection))
     own: frozenset[str] = frozenset()
     for key in {"", *(key for key, *_ in held)}:
         own |= destinations.of_secret(scheme, key, connection.values)

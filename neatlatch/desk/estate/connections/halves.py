@@ -234,7 +234,7 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     """Both halves of a connection that was fetched by :func:`with_everything`; ``profile`` is one to try in place of the application's own."""
     application = connection.place.application
     profile = profile or application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = profile.scheme_for(connection.scheme)
     needs = []
     for user in connection.users.all():
         for name in user.operations:

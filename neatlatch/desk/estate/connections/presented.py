@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from neatlatch.core.schemes import KINDS, OAUTH2
+from neatlatch.core.schemes import OAUTH2
 from neatlatch.core.sending import Credentials
 from neatlatch.desk.estate.records.connections.models import Connection
 
@@ -13,7 +13,7 @@ def credentials_of(connection: Connection) -> Credentials:
     Raises ``CannotOpen`` where a secret does not open.
     """
     profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = profile.scheme_for(connection.scheme)
     opened = {}
     if connection.scheme not in OAUTH2:
         opened = {key: held.open().reveal() for key, held in connection.secrets().items()}

@@ -19,7 +19,7 @@ from neatlatch.core.formats import settings_out
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import environment
 from neatlatch.core.profiles import Scheme, Value, fill_slots
-from neatlatch.core.schemes import KINDS, OAUTH2
+from neatlatch.core.schemes import OAUTH2
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.credentials import ends as credential_ends
 from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
@@ -306,7 +306,7 @@ def change(
     ``seen``: the version that the change was made on; ``None``: whatever stands. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
     held to a new place. Raises :class:`Problem`.
     """
-    return _change(by, connection, given, _opened(_scheme(connection), secrets or {}), leave, seen)
+    return _change(by, connection, given, _opened(connection.read_scheme(), secrets or {}), leave, seen)
 
 
 @transaction.atomic
@@ -361,15 +361,11 @@ def told(connection: Connection) -> dict[str, Any]:
             "left out of rounds": connection.paused, "real work in rounds": connection.work_in_rounds}  # fmt: skip
 
 
-def _scheme(connection: Connection) -> Scheme:
-    return connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
-
-
 def put_secret(
     by: Actor, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
 ) -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
-    return _put_in(by, connection, _open(_secret_value(_scheme(connection), key), pasted), ends, key, leave)
+    return _put_in(by, connection, _open(_secret_value(connection.read_scheme(), key), pasted), ends, key, leave)
 
 
 @transaction.atomic
@@ -386,7 +382,7 @@ def _secret_value(scheme: Scheme, key: str) -> Value | None:
 
 def _put_secret(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
     """Hold a new secret, and write that down; the connection's new version is the caller's."""
-    value = _secret_value(_scheme(connection), key)
+    value = _secret_value(connection.read_scheme(), key)
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
     notes = _hold(by, connection, value, pasted, ends)
@@ -411,7 +407,7 @@ def put_certificate(by: Actor, connection: Connection, data: bytes, password: st
 @transaction.atomic
 def _put_certificate(by: Actor, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
     connection = locked(connection)
-    scheme = _scheme(connection)
+    scheme = connection.read_scheme()
     if scheme.value("certificate") is None:
         raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
     leaf = found.leaf()
@@ -442,7 +438,7 @@ def choose_client(by: Actor, connection: Connection, client: Client, leave: Leav
         raise wrong_fields({"client": "This client belongs to another application."})
     if (said := refused_client(connection.place, client)) is not None:
         raise wrong_fields({"client": said})
-    scheme = _scheme(connection)
+    scheme = connection.read_scheme()
     connection.client = client
     known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
     connection.values = {**connection.values, **{key: value for key, value in known.items() if scheme.value(key) is not None and value}}
@@ -467,7 +463,7 @@ def change_scheme(by: Actor, connection: Connection, scheme_key: str, leave: Lea
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if scheme_key == connection.scheme:
         return connection
-    filled = defaults(connection.place, scheme, connection.client, f"{settings.PUBLIC_URL}/return", connection.slots)
+    filled = defaults(connection.place, scheme, connection.client, settings.RETURN_ADDRESS, connection.slots)
     connection.values = filled | {key: value for key, value in connection.values.items() if key in filled and value}
     before, connection.scheme = connection.scheme, scheme_key
     if not any(value.type == "scopes" for value in scheme.values):

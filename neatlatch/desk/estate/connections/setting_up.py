@@ -15,7 +15,7 @@ from neatlatch.core.health import State
 from neatlatch.core.intake import place as placing
 from neatlatch.core.intake import recognise as recognising
 from neatlatch.core.intake.found import Recognised, Refused
-from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme, Value
+from neatlatch.core.schemes import CODE, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.records.applications.models import Environment, Place
@@ -38,7 +38,7 @@ def begin(by: Actor, place: Place, scheme_key: str, ref: str = "") -> Connection
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     ref = ref.strip() or free_ref(place)
-    values = services.defaults(place, scheme, None, f"{settings.PUBLIC_URL}/return")
+    values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS)
     return services.begin(by, place, ref, scheme, values)
 
 
@@ -61,7 +61,7 @@ def standing(connection: Connection) -> rules.SettingUp:
     steps = () if client is None or client.managed else clients.steps(client)
     tokens = connection.tokens
     facts = rules.Facts(
-        scheme=profile.scheme(connection.scheme) or KINDS[connection.scheme],
+        scheme=profile.scheme_for(connection.scheme),
         other_schemes=tuple(one.label for one in profile.schemes if one.key != connection.scheme),
         client_named=client is not None,
         client_words=_client_words(client),
@@ -121,7 +121,7 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> dict
         answer["left"] = [*items, *found.left]
         return answer
     profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     answer["placed"] = [{"key": one.key, "label": one.label, "name": one.item.name, "notes": list(one.item.notes), "secret": one.secret,
                          "shown": _shown(one.item.value, one.secret)} for one in placement.placed]  # fmt: skip
@@ -157,7 +157,7 @@ def take(by: Actor, connection: Connection, data: bytes, password: str = "", onl
     do where it would send what is held to a new place. Raises :class:`Problem`."""
     found = recognised(data, password)
     profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     by_name = {item.name or "the value": item for item in found.items}
     values = {one.key: one.item for one in placement.placed if only is None or one.key in only}
@@ -208,8 +208,8 @@ def copy(by: Actor, connection: Connection, environment: str) -> tuple[Connectio
     if place.pk == connection.place_id:
         raise wrong_fields({"environment": "That is where it stands already."})
     profile = place.application.read_profile()
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
-    values = services.defaults(place, scheme, None, f"{settings.PUBLIC_URL}/return", connection.slots)
+    scheme = profile.scheme_for(connection.scheme)
+    values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS, connection.slots)
     carried = ["scopes", "pace", "time limit", "users"]
     for key in ("client_sign_in", "account", "redirect_uri"):
         if key in values and connection.values.get(key):

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import os
+from collections import Counter
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Generic, TypeVar
+
+import structlog
 
 # However many ask at once, no more than these hold database connections; the others queue without holding anything.
 HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
@@ -14,6 +17,9 @@ POOL = ThreadPoolExecutor(HANDS, "at-once")
 LARGEST_BODY = 64 * 1024
 # Some eight milliseconds of work: nobody waits longer for those who came along.
 MOST_TOGETHER = 32
+log = structlog.get_logger()
+# How often each quick path has failed in this process, by its name.
+FAILED: Counter[str] = Counter()
 A = TypeVar("A")
 B = TypeVar("B")
 
@@ -49,10 +55,19 @@ class Together(Generic[A, B]):
 
 
 def or_none(work: Callable[..., B | None], *given: Any) -> B | None:
-    """What the work answers; ``None`` where it fails, whatever it is: the long way meets it again, and says it properly."""
+    """What the work answers; ``None`` where it fails, whatever it is, which is logged and counted.
+
+    The long way meets it again, and says it properly.
+    """
     try:
         return work(*given)
-    except Exception:
+    except Exception as error:
+        name = f"{work.__module__}.{work.__qualname__}"
+        FAILED[name] += 1
+        # One that fails each time would fill the log with the same lines.
+        whole = FAILED[name] == 1
+        kind = type(error).__name__
+        log.warning("a quick path failed", work=name, times=FAILED[name], kind=kind, exc_info=whole)
         return None
 
 

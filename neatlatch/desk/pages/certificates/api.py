@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 from datetime import datetime
 from typing import Any, get_args
 from uuid import UUID
@@ -23,6 +21,7 @@ from neatlatch.desk.authority.records.certificates.models import Authority, Issu
 from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import heavy, problems
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.pages.applications import environment_out
@@ -54,12 +53,8 @@ LARGEST_FILE = 1024 * 1024
 def read(request: HttpRequest, given: ReadingIn) -> dict[str, Any]:
     """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept."""
     guard.need(request, "look")
-    if len(given.text) + len(given.base64) > LARGEST_FILE:
-        raise wrong_fields({"text": "This is larger than any certificate with its chain."})
-    try:
-        data = base64.b64decode(given.base64, validate=True) if given.base64 else given.text.strip().encode("utf-8")
-    except (binascii.Error, ValueError) as error:
-        raise wrong_fields({"text": "The file did not arrive whole; choose it again."}) from error
+    too_large = "This is larger than any certificate with its chain."
+    data = given_files.octets(given.text.strip(), given.base64, "text", LARGEST_FILE, too_large)
     if given.purpose not in get_args(path.Purpose):
         raise wrong_fields({"purpose": "Choose server, client or any."})
     trusted, at = _trusted(given.trust), given.at or timezone.now()

@@ -13,7 +13,7 @@ from ninja import Router, Schema
 
 from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, KINDS, Scheme, Value
+from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, Scheme, Value
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.clients import services
@@ -175,7 +175,7 @@ class UriIn(Given):
 def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
     """A client in full."""
     credentials, profile = client.credentials.all(), client.place.application.read_profile()
-    scheme = profile.scheme(client.scheme) or KINDS[client.scheme]
+    scheme = profile.scheme_for(client.scheme)
     open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
     waiting = open_handovers[0].pk if open_handovers else None
     return {

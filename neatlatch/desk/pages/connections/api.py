@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import binascii
 import json
 from dataclasses import asdict
 from typing import Any
@@ -33,6 +32,7 @@ from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import filtering, problems, safe
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
@@ -101,7 +101,7 @@ def draft(request: HttpRequest, application: str, environment: str, scheme: str,
         raise problems.not_found("scheme")
     chosen = Client.objects.filter(pk=client, place__application=place.application).first() if client else None
     return {
-        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, f"{settings.PUBLIC_URL}/return"),
+        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
         "ref": setting_up.free_ref(place),
         "secrets_known": sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
         "slots": [value_out(one) for one in profile.slots],
@@ -201,12 +201,8 @@ def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any
 def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dict[str, Any]:
     """Put in a certificate with its chain and its private key."""
     by = guard.need(request, "change")
-    if len(given.pem) + len(given.base64) > LARGEST_CERTIFICATE:
-        raise wrong_fields({"certificate": "This is larger than any certificate with its chain."})
-    try:
-        data = binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.pem.encode("utf-8")
-    except (binascii.Error, ValueError) as error:
-        raise wrong_fields({"certificate": "The file did not arrive whole; choose it again."}) from error
+    too_large = "This is larger than any certificate with its chain."
+    data = given_files.octets(given.pem, given.base64, "certificate", LARGEST_CERTIFICATE, too_large)
     _, notes = services.put_certificate(by, find_connection(ref), data, given.password or None)
     return full(find_connection(ref), {"certificate": notes})
 
@@ -286,12 +282,8 @@ def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> dict[str, Any]
 
 def intake_data(given: IntakeIn) -> bytes:
     """The octets that were pasted or dropped."""
-    if len(given.text) + len(given.base64) > 3 * LARGEST // 2:
-        raise wrong_fields({"text": f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."})
-    try:
-        return binascii.a2b_base64(given.base64, strict_mode=True) if given.base64 else given.text.encode("utf-8", "surrogatepass")
-    except (binascii.Error, ValueError) as error:
-        raise wrong_fields({"text": "The file did not arrive whole; drop it again."}) from error
+    too_large = f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."
+    return given_files.octets(given.text, given.base64, "text", 3 * LARGEST // 2, too_large)
 
 
 @router.post("/connections/{ref}/sign-ins", response={201: SignInOut})

@@ -15,7 +15,6 @@ from neatlatch.core import access
 from neatlatch.core.access import BadRules, Book, Known, Matrix, formats
 from neatlatch.core.addresses import joined_path
 from neatlatch.core.profiles import Profile, RulesAt
-from neatlatch.core.schemes import KINDS
 from neatlatch.core.sending import Credentials, NotComplete
 from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.estate.records.applications.models import Place
@@ -182,7 +181,7 @@ def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     profile = place.application.read_profile()
     start = f"{at.endpoint}." if at.endpoint else ""
     for one in Connection.objects.filter(place=place).prefetch_related("held_secrets__credential").order_by("paused", "ref"):
-        scheme = profile.scheme(one.scheme) or KINDS[one.scheme]
+        scheme = profile.scheme_for(one.scheme)
         endpoint = next((each for each in scheme.endpoints if each.key == at.endpoint), None)
         base = one.values.get(f"{start}api_base", "")
         secrets_of = {key.removeprefix(start): held.open().reveal() for key, held in one.secrets().items() if key.startswith(start)}

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from django.db import connection
 
@@ -16,12 +16,13 @@ from neatlatch.core import house_key, lifetimes
 from neatlatch.core.addresses import inside
 from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import OAUTH2
-from neatlatch.desk.authority.house.quick import moment
+from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house.quick import LETS_IN, moment
 from neatlatch.desk.ground.common import safe
 
-_FROM_CLIENT = """
+_FROM_CLIENT = f"""
 JOIN applications_place p ON p.id = cl.place_id
-JOIN applications_application a ON a.id = p.application_id AND a.key = 'neat-latch'
+JOIN applications_application a ON a.id = p.application_id AND a.key = '{issuing.OWN_KEY}'
 JOIN applications_environment e ON e.id = p.environment_id
 JOIN users_user u ON u.id = cl.user_id AND u.environment_id = e.id
 JOIN users_use us ON us.user_id = u.id
@@ -34,7 +35,7 @@ _WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values", t.access, t.obtain
  WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1)"""
 _BY_KEY = f"""SELECT {_WANTED}, k.digest, k.ends, k.last_used, cl.scopes, e.key
 FROM credentials_credential k JOIN clients_client cl ON cl.id = k.client_id AND cl.house {_FROM_CLIENT}
-WHERE k.secret_id = %s AND k.kind = 'token' AND k.digest <> '' AND k.state IN ('staged', 'active', 'retiring')"""
+WHERE k.secret_id = %s AND k.kind = '{issuing.KEY_KIND}' AND k.digest <> '' AND k.state IN ({LETS_IN})"""
 _BY_TOKEN = f"""SELECT {_WANTED}, k.digest, k.ends, k.issued, k.scopes, e.key
 FROM house_access k JOIN clients_client cl ON cl.id = k.client_id AND cl.house {_FROM_CLIENT}
 WHERE k.digest = %s AND k.revoked IS NULL"""
@@ -60,7 +61,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
     kind, _, text = authorization.partition(" ")
     if kind.lower() != "bearer":
         return None
-    by_key = text.startswith("nlk_")
+    by_key = text.startswith(f"{house_key.API_KEY}_")
     if by_key:
         try:
             read = house_key.read(text)
@@ -80,7 +81,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
     base = json.loads(values).get("api_base", "")
     ordinary = (
         house_key.same(kept, digest)
-        and (not by_key or (named == environment and used is not None and now - (moment(used) or now) <= timedelta(seconds=60)))
+        and (not by_key or (named == environment and used is not None and now - (moment(used) or now) <= issuing.NOTED_EVERY))
         and (over is None or over > now)
         and scope in json.loads(scopes)
         and scheme in OAUTH2

@@ -50,7 +50,7 @@ from neatlatch.wire.road import Answer, Road, RoadError
 from .ledger import LEDGER, Fact
 
 log = structlog.get_logger()
-KEY, DRAW, RELAY = "neat-latch", "draw", "relay"
+KEY, DRAW, RELAY = issuing.OWN_KEY, "draw", "relay"
 _PROFILE = {
     "schemes": [{"key": CLIENT}, {"key": BEARER}, {"key": CERTIFICATE}],
     "scopes": [{"name": DRAW, "meaning": "Take request headers of the connections it uses", "kind": "read"},

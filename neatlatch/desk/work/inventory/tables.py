@@ -11,7 +11,6 @@ from neatlatch.core import changes, registration
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import trees
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import KINDS
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.lookups import find_connection, find_place
 from neatlatch.desk.estate.records.applications.models import Environment
@@ -239,7 +238,7 @@ def description(key: str, environment: str) -> str:
 def settings_file(ref: str, form: Literal["env", "properties"]) -> str:
     """A connection as a settings file. Secrets stand in it as references, never as values."""
     connection = find_connection(ref)
-    scheme = connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = connection.read_scheme()
     values = {one.key: connection.values.get(one.key, "") for one in scheme.all_values() if not one.secret and one.type != "scopes"}
     secrets = [one.key for one in scheme.secrets() if one.key in connection.secrets()]
     write = settings_out.env if form == "env" else settings_out.properties

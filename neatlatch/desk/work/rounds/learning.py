@@ -10,7 +10,7 @@ from django.db.models import F
 
 from neatlatch.core.evidence import Rung, RungResult
 from neatlatch.core.learned import learned
-from neatlatch.core.schemes import CODE, KINDS
+from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.connections import halves
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -27,7 +27,7 @@ def learn(connection: Connection, results: Iterable[RungResult], begun: datetime
     client = connection.client
     if client is None or client.managed or client.house or begun < client.changed_at or not client_was_asked(connection, results):
         return
-    scheme = connection.place.application.read_profile().scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = connection.read_scheme()
     sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
     noted = {**client.facts, "client_id": client.client_id}
     found = learned(scheme, connection.values, sight.sha256 if sight else "", noted)

@@ -20,7 +20,7 @@ from neatlatch.core.advice import OWN
 from neatlatch.core.depth import Depth
 from neatlatch.core.destinations import origin
 from neatlatch.core.evidence import CauseClass, Rung, RungResult, as_dict
-from neatlatch.core.schemes import KINDS, OAUTH2, Endpoint
+from neatlatch.core.schemes import OAUTH2, Endpoint
 from neatlatch.core.sending import Credentials
 from neatlatch.desk.estate.connections import destinations, halves, tokens
 from neatlatch.desk.estate.connections.limits import limits_of_tests
@@ -51,7 +51,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
     """The plain values of a test."""
     profile, values = connection.place.application.read_profile(), connection.values
     needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
-    scheme = profile.scheme(connection.scheme) or KINDS[connection.scheme]
+    scheme = profile.scheme_for(connection.scheme)
     introspection = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
     held = credentials_of(connection)
     return Plan(

@@ -13,6 +13,7 @@ from django.db import models
 
 from neatlatch.core import health
 from neatlatch.core.health import State
+from neatlatch.core.schemes import Scheme
 from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
@@ -78,6 +79,10 @@ class Connection(models.Model):
     def secrets(self) -> dict[str, Credential]:
         """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
         return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | {**self._shown}
+
+    def read_scheme(self) -> Scheme:
+        """The way in that it goes by, as its application's profile has it."""
+        return self.place.application.read_profile().scheme_for(self.scheme)
 
     def showing(self, secrets: Mapping[str, Credential], values: Mapping[str, str]) -> Connection:
         """A copy that shows other secrets and values than it holds, to try them out.

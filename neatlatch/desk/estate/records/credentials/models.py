@@ -35,6 +35,9 @@ class Credential(models.Model):
         RETIRED = "retired"
         REVOKED = "revoked"
 
+    # The states in which it lets in; its end is another question.
+    LETS_IN = (State.STAGED, State.ACTIVE, State.RETIRING)
+
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(Client, null=True, on_delete=models.CASCADE, related_name="credentials")
     kind = models.CharField(max_length=30, default="client_secret")
@@ -91,7 +94,7 @@ class Credential(models.Model):
     @property
     def lives(self) -> bool:
         """Whether its state lets it in; its end is another question."""
-        return self.state in (self.State.STAGED, self.State.ACTIVE, self.State.RETIRING)
+        return self.state in self.LETS_IN
 
 
 class Handover(models.Model):
