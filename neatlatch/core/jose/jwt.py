@@ -10,7 +10,7 @@ from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes
 
-from . import jws
+from . import jws, signing
 
 
 @dataclass(frozen=True)
@@ -84,4 +84,4 @@ def assertion(key: PrivateKeyTypes, issuer: str, subject: str, audience: str, no
     claims: dict[str, Any] = {"iss": issuer, "sub": subject, "aud": audience, "iat": at, "nbf": at - 5, "exp": at + life, "jti": jti}
     if scope:
         claims["scope"] = scope
-    return jws.sign(json.dumps(header, separators=(",", ":")).encode(), json.dumps(claims, separators=(",", ":")).encode(), algorithm, key)
+    return signing.sign(header, claims, signing.signer(key))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
@@ -14,7 +13,7 @@ from django.utils import timezone
 
 from neatlatch.core import keys
 from neatlatch.core.authority import rollover
-from neatlatch.core.jose import jwk, jws
+from neatlatch.core.jose import jwk, signing
 from neatlatch.desk.authority.records.house.models import SigningKey
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground.common import safe
@@ -34,11 +33,9 @@ def _new_pair() -> rsa.RSAPrivateKey:
 
 
 @lru_cache(maxsize=64)
-def _loaded(kid: str, sealed: bytes, place: str) -> rsa.RSAPrivateKey:
+def _loaded(kid: str, sealed: bytes, place: str) -> signing.Signer:
     """The private half, opened once a process: opening and checking it takes longer than signing."""
-    key = keys.open_own(safe.unseal(sealed, place).reveal().encode())
-    assert isinstance(key, rsa.RSAPrivateKey)
-    return key
+    return signing.signer(keys.open_own(safe.unseal(sealed, place).reveal().encode()))
 
 
 def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
@@ -88,9 +85,8 @@ def signer(environment: Environment, now: datetime) -> SigningKey:
 def sign(environment: Environment, kind: str, claims: dict[str, Any], now: datetime) -> str:
     """A JWT of a type (``at+jwt``, ``statuslist+jwt``), signed with the key whose turn it is."""
     key = signer(environment, now)
-    header = json.dumps({"typ": kind, "alg": ALGORITHM, "kid": key.kid}, separators=(",", ":")).encode()
-    body = json.dumps(claims, separators=(",", ":")).encode()
-    return jws.sign(header, body, ALGORITHM, _loaded(key.kid, bytes(key.private), key.sealed_place))
+    header = {"typ": kind, "alg": ALGORITHM, "kid": key.kid}
+    return signing.sign(header, claims, _loaded(key.kid, bytes(key.private), key.sealed_place))
 
 
 def key_set(environment: Environment, now: datetime) -> dict[str, Any]:
