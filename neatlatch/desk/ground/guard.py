@@ -6,6 +6,7 @@ import hashlib
 import json
 import re
 from collections.abc import Callable
+from dataclasses import asdict, is_dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -70,9 +71,7 @@ def check_version(request: HttpRequest, version: int, changed_by: str, what: tup
         raise changed_meanwhile(version, told, meanwhile)
 
 
-def repeatable(
-    request: HttpRequest, given: Any, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool = False
-) -> tuple[int, dict[str, Any]]:
+def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int, Any]], alone: bool = False) -> tuple[int, Any]:
     """Create something once, however often the same request with the same ``Idempotency-Key`` comes.
 
     The answer is kept with the key, so it must hold no secret. Another content under the same key is refused. ``alone``: nobody outside is called, so thing
@@ -87,9 +86,7 @@ def repeatable(
     return _claimed(request, given, key, create, alone)
 
 
-def _claimed(
-    request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, dict[str, Any]]], alone: bool
-) -> tuple[int, dict[str, Any]]:
+def _claimed(request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, Any]], alone: bool) -> tuple[int, Any]:
     digest = hashlib.sha256(json.dumps([request.path, given], sort_keys=True, default=str).encode()).hexdigest()
     person = request.user
     assert isinstance(person, Person)
@@ -108,9 +105,14 @@ def _claimed(
         if not alone:  # else it goes with everything else
             claim.delete()
         raise
-    claim.status, claim.answer = status, json.loads(json.dumps(answer, default=str))
+    claim.status, claim.answer = status, json.loads(json.dumps(_plain(answer), default=str))
     claim.save(update_fields=["status", "answer"])
     return status, answer
+
+
+def _plain(answer: Any) -> Any:
+    """An answer in values that JSON has."""
+    return asdict(answer) if is_dataclass(answer) and not isinstance(answer, type) else answer
 
 
 def forget_old(now: datetime) -> int:

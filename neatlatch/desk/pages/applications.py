@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -23,7 +24,8 @@ from neatlatch.desk.ground.common.given import Given
 router = Router(tags=["applications"])
 
 
-class EnvironmentOut(Schema):
+@dataclass(frozen=True)
+class EnvironmentOut:
     """An environment."""
 
     key: str
@@ -217,15 +219,15 @@ class ApplicationChange(Given):
     profile: dict[str, Any] | None = None
 
 
-def environment_out(one: Environment) -> dict[str, Any]:
+def environment_out(one: Environment) -> EnvironmentOut:
     """An environment as the page wants it."""
-    return {
-        "key": one.key,
-        "name": one.name,
-        "look": one.look,
-        "production": one.production,
-        "wants_service_account": one.wants_service_account,
-    }
+    return EnvironmentOut(
+        key=one.key,
+        name=one.name,
+        look=one.look,
+        production=one.production,
+        wants_service_account=one.wants_service_account,
+    )
 
 
 def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:
@@ -273,7 +275,7 @@ def full(application: Application) -> dict[str, Any]:
 
 
 @router.get("/environments", response=list[EnvironmentOut])
-def environments(request: HttpRequest) -> list[dict[str, Any]]:
+def environments(request: HttpRequest) -> list[EnvironmentOut]:
     """The environments of the firm, in order."""
     guard.need(request, "look")
     return [environment_out(one) for one in Environment.objects.all()]

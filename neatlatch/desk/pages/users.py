@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from django.db.models import Prefetch, QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import filter_words, windows
+from neatlatch.core.uses import Warned
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use, User
@@ -27,7 +28,8 @@ from .applications import EnvironmentOut, environment_out
 router = Router(tags=["users"])
 
 
-class WarnedOut(Schema):
+@dataclass(frozen=True)
+class WarnedOut:
     """A warning about one use of a user, and the act that mends it."""
 
     says: str
@@ -35,7 +37,8 @@ class WarnedOut(Schema):
     ref: str
 
 
-class UseOut(Schema):
+@dataclass(frozen=True)
+class UseOut:
     """An application that a user calls."""
 
     id: int
@@ -48,7 +51,8 @@ class UseOut(Schema):
     seen_at: datetime | None
 
 
-class UserOut(Schema):
+@dataclass(frozen=True)
+class UserOut:
     """A user of connections."""
 
     id: UUID
@@ -68,7 +72,8 @@ class UserOut(Schema):
     changed_by: str
 
 
-class Users(Schema):
+@dataclass(frozen=True)
+class Users:
     """A page of users."""
 
     items: list[UserOut]
@@ -128,14 +133,16 @@ class CallLogTake(CallLogIn):
     only_seen: bool = False
 
 
-class CountOut(Schema):
+@dataclass(frozen=True)
+class CountOut:
     """A call and how often it was seen."""
 
     name: str
     count: int
 
 
-class SeenOut(Schema):
+@dataclass(frozen=True)
+class SeenOut:
     """What a log says that was called."""
 
     operations: list[CountOut]
@@ -152,17 +159,39 @@ def with_uses(rows: QuerySet[User]) -> QuerySet[User]:
     return rows.select_related("environment").prefetch_related(Prefetch("uses", uses), "uses__connection__held_secrets__credential")
 
 
-def _shape(user: User, warned: tuple[Any, ...]) -> dict[str, Any]:
+def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
     opening = windows.next_open([windows.read(one) for one in user.windows], timezone.localtime())
-    return {
-        "id": user.pk, "name": user.name, "environment": environment_out(user.environment), "kind": user.kind, "owner": user.owner, "runs": user.runs,
-        "windows": user.windows, "next_window": opening[0] if opening else None, "notice_days": user.notice_days, "draws": user.draws,
-        "uses": [{"id": one.pk, "application": one.application.key, "application_name": one.application.name,
-                  "connection": one.connection.ref if one.connection else "", "state": one.connection.state if one.connection else "",
-                  "operations": one.operations, "seen": one.seen, "seen_at": one.seen_at} for one in user.uses.all()],
-        "warnings": [{"says": one.says, "act": one.act, "ref": one.ref} for one in warned],
-        "version": user.version, "changed_at": user.changed_at, "changed_by": user.changed_by,
-    }  # fmt: skip
+    return UserOut(
+        id=user.pk,
+        name=user.name,
+        environment=environment_out(user.environment),
+        kind=user.kind,
+        owner=user.owner,
+        runs=user.runs,
+        windows=user.windows,
+        next_window=opening[0] if opening else None,
+        notice_days=user.notice_days,
+        draws=user.draws,
+        uses=[_use_out(one) for one in user.uses.all()],
+        warnings=[WarnedOut(one.says, one.act, one.ref) for one in warned],
+        version=user.version,
+        changed_at=user.changed_at,
+        changed_by=user.changed_by,
+    )
+
+
+def _use_out(use: Use) -> UseOut:
+    connection = use.connection
+    return UseOut(
+        id=use.pk,
+        application=use.application.key,
+        application_name=use.application.name,
+        connection=connection.ref if connection else "",
+        state=connection.state if connection else "",
+        operations=use.operations,
+        seen=use.seen,
+        seen_at=use.seen_at,
+    )
 
 
 def _find(identity: UUID) -> User:
@@ -173,7 +202,7 @@ def _find(identity: UUID) -> User:
     return found
 
 
-def _full(identity: UUID) -> dict[str, Any]:
+def _full(identity: UUID) -> UserOut:
     found = _find(identity)
     return _shape(found, services.warnings([found])[found.pk])
 
@@ -183,7 +212,7 @@ LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "o
 
 
 @router.get("/users", response=Users)
-def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> dict[str, Any]:
+def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> Users:
     """Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``)."""
     guard.need(request, "look")
     asked = filter_words.read(words, {**{key: key for key in LOOKUPS}, "warned": "warned"})
@@ -193,11 +222,11 @@ def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> d
     wants = next((one for one in asked if one.field == "warned"), None)
     asked_for = wants is None or (wants.text in ("yes", "true", "1")) != wants.without
     items = [_shape(one, warned[one.pk]) for one in found if wants is None or bool(warned[one.pk]) == asked_for]
-    return {"items": items, "next": following}
+    return Users(items, following)
 
 
 @router.post("/users", response={201: UserOut})
-def add(request: HttpRequest, given: UserIn) -> tuple[int, dict[str, Any]]:
+def add(request: HttpRequest, given: UserIn) -> tuple[int, UserOut]:
     """Note a user."""
     by = guard.need(request, "change")
     wanted = services.Given(**{**given.dict(), "windows": tuple(given.windows)})
@@ -205,16 +234,16 @@ def add(request: HttpRequest, given: UserIn) -> tuple[int, dict[str, Any]]:
 
 
 @router.get("/users/{identity}", response=UserOut)
-def user(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+def user(request: HttpRequest, response: HttpResponse, identity: UUID) -> UserOut:
     """A user with what it calls and what is wrong with that."""
     guard.need(request, "look")
     found = _full(identity)
-    guard.tagged(response, found["version"])
+    guard.tagged(response, found.version)
     return found
 
 
 @router.patch("/users/{identity}", response=UserOut)
-def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: UserChange) -> dict[str, Any]:
+def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: UserChange) -> UserOut:
     """Change what is said of a user."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, found.changed_by, ("user", found.pk))
@@ -238,7 +267,7 @@ def _connection(ref: str) -> Connection:
 
 
 @router.post("/users/{identity}/uses", response={201: UserOut})
-def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, dict[str, Any]]:
+def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, UserOut]:
     """Note what a user calls."""
     by = guard.need(request, "change")
     found = _find(identity)
@@ -258,7 +287,7 @@ def _use(identity: UUID, number: int) -> Use:
 
 
 @router.patch("/users/{identity}/uses/{number}", response=UserOut)
-def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChange) -> dict[str, Any]:
+def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChange) -> UserOut:
     """Name another connection, or other operations."""
     by = guard.need(request, "change")
     connection = _connection(given.connection) if given.connection else None
@@ -267,26 +296,31 @@ def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChan
 
 
 @router.delete("/users/{identity}/uses/{number}", response=UserOut)
-def stop_using(request: HttpRequest, identity: UUID, number: int) -> dict[str, Any]:
+def stop_using(request: HttpRequest, identity: UUID, number: int) -> UserOut:
     """It no longer calls this application by this connection."""
     services.stop_using(guard.need(request, "change"), _use(identity, number))
     return _full(identity)
 
 
 @router.post("/users/{identity}/uses/{number}/logs", response=SeenOut)
-def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn) -> dict[str, Any]:
+def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn) -> SeenOut:
     """What a log says that it called, against what is noted. Nothing is kept."""
     guard.need(request, "change")
     found = _use(identity, number)
     seen = services.seen(found, given.text)
     names = [name for name, _ in seen.operations]
-    return {"operations": [{"name": name, "count": count} for name, count in seen.operations],
-            "others": [{"name": name, "count": count} for name, count in seen.others], "lines": seen.lines, "unread": seen.unread,
-            "not_noted": [one for one in names if one not in found.operations], "not_seen": [one for one in found.operations if one not in names]}  # fmt: skip
+    return SeenOut(
+        operations=[CountOut(*one) for one in seen.operations],
+        others=[CountOut(*one) for one in seen.others],
+        lines=seen.lines,
+        unread=seen.unread,
+        not_noted=[one for one in names if one not in found.operations],
+        not_seen=[one for one in found.operations if one not in names],
+    )
 
 
 @router.post("/users/{identity}/uses/{number}/seen", response=UserOut)
-def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> dict[str, Any]:
+def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> UserOut:
     """Take what it was seen to call as its operations."""
     services.take_seen(guard.need(request, "change"), _use(identity, number), given.text, given.only_seen)
     return _full(identity)
