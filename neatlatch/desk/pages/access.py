@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import access
 from neatlatch.core.access import Book, formats
@@ -34,14 +36,22 @@ class RuleIO(Given):
     origins: list[str] = []
 
 
-class RuleOut(RuleIO):
+@dataclass(frozen=True, kw_only=True)
+class RuleOut:
     """A rule with its sentence, and whether it ever decides anything."""
 
+    effect: str
+    who: str
+    operation: str
+    resource: str
+    match: str
+    origins: list[str]
     says: str
     idle: bool
 
 
-class RightOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RightOut:
     """A right: yes, some or no, the rules that decide it (by place), and from where it is allowed."""
 
     verdict: str
@@ -49,7 +59,8 @@ class RightOut(Schema):
     allowed_from: list[str]
 
 
-class RightChangedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RightChangedOut:
     """A right that becomes another."""
 
     principal: str
@@ -59,7 +70,8 @@ class RightChangedOut(Schema):
     after: str
 
 
-class RulesDifferenceOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RulesDifferenceOut:
     """What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
 
     ``unknown`` says why the rights were not worked out, where they were not.
@@ -79,7 +91,8 @@ class RulesDifferenceOut(Schema):
     unknown: str
 
 
-class AccessOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AccessOut:
     """The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not."""
 
     application: str
@@ -103,7 +116,8 @@ class AccessOut(Schema):
     unknown: str
 
 
-class AccessRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AccessRow:
     """An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out."""
 
     application: str
@@ -129,7 +143,8 @@ class RulesTextIn(Given):
     format: Literal["csv", "json"]
 
 
-class RulesPreviewOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RulesPreviewOut:
     """What the rules of a text would come to. Nothing is saved."""
 
     difference: RulesDifferenceOut
@@ -146,7 +161,8 @@ class DecisionIn(Given):
     address: str = ""
 
 
-class DecisionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class DecisionOut:
     """The decision, and the rule that made it."""
 
     allowed: bool
@@ -159,48 +175,90 @@ def _book(given: BookIn) -> dict[str, Any]:
                                                "match": one.match, "from": one.origins} for one in given.rules]}  # fmt: skip
 
 
-def _rules(book: Book) -> list[dict[str, Any]]:
+def _rules(book: Book, idle: Collection[int]) -> list[RuleOut]:
+    rows = enumerate(zip(formats.as_plain(book)["rules"], book.rules, strict=True))
     return [
-        {**{key: value for key, value in one.items() if key != "from"}, "origins": one["from"]} for one in formats.as_plain(book)["rules"]
+        RuleOut(
+            effect=plain["effect"],
+            who=plain["who"],
+            operation=plain["operation"],
+            resource=plain["resource"],
+            match=plain["match"],
+            origins=plain["from"],
+            says=rule.says,
+            idle=number in idle,
+        )
+        for number, (plain, rule) in rows
     ]
 
 
-def _difference(found: formats.Difference) -> dict[str, Any]:
+def _difference(found: formats.Difference) -> RulesDifferenceOut:
     rights = [
-        {"principal": one.principal, "operation": one.operation, "resource": one.resource, "before": one.before, "after": one.after}
+        RightChangedOut(
+            principal=one.principal,
+            operation=one.operation,
+            resource=one.resource,
+            before=one.before,
+            after=one.after,
+        )
         for one in found.rights
     ]
-    return {"nothing": found.nothing, "added": [one.says for one in found.added], "gone": [one.says for one in found.gone], "groups": list(found.groups),
-            "reordered": found.reordered, "rights": rights, "unknown": found.unknown, "added_in_all": found.counts.added, "gone_in_all": found.counts.gone, "rights_in_all": found.counts.rights, "losing": found.counts.losing, "gaining": found.counts.gaining}  # fmt: skip
+    return RulesDifferenceOut(
+        nothing=found.nothing,
+        added=[one.says for one in found.added],
+        gone=[one.says for one in found.gone],
+        groups=list(found.groups),
+        reordered=found.reordered,
+        rights=rights,
+        unknown=found.unknown,
+        added_in_all=found.counts.added,
+        gone_in_all=found.counts.gone,
+        rights_in_all=found.counts.rights,
+        losing=found.counts.losing,
+        gaining=found.counts.gaining,
+    )
 
 
-def shape(place: Place) -> dict[str, Any]:
+def shape(place: Place) -> AccessOut:
     """The rules and what follows from them."""
     kept = services.book_of(place)
     found = services.standing(place, kept)
     at, there, pushed = services.rules_at(place), kept.book_there(), kept.book_pushed()
-    sayings = [one.says for one in found.book.rules]
-    return {
-        "application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
-        "derived": found.derived, "resource_word": at.resource if at else "path", "version": kept.version,
-        "rules": [{**plain, "says": says, "idle": number in found.idle} for number, (plain, says) in enumerate(zip(_rules(found.book), sayings, strict=True))],
-        "groups": {name: list(members) for name, members in found.book.groups.items()}, "principals": list(found.matrix.principals),
-        "resources": list(found.matrix.resources), "operations": list(found.matrix.operations),
-        "cells": [[[{"verdict": cell.verdict.value, "rules": list(cell.rules), "allowed_from": list(cell.allowed_from)} for cell in some] for some in row]
-                  for row in found.matrix.cells],
-        "changed_at": kept.changed_at if kept.version else None, "changed_by": kept.changed_by, "read_at": kept.read_at, "pushed_at": kept.pushed_at,
-        "there": _difference(services.difference(place, kept, found.book, there)) if there is not None and not found.derived else None,
-        "by_hand": _difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
-        "unknown": found.unknown,
-    }  # fmt: skip
+    return AccessOut(
+        application=place.application.key,
+        application_name=place.application.name,
+        environment=environment_out(place.environment),
+        derived=found.derived,
+        resource_word=at.resource if at else "path",
+        version=kept.version,
+        rules=_rules(found.book, found.idle),
+        groups={name: list(members) for name, members in found.book.groups.items()},
+        principals=list(found.matrix.principals),
+        resources=list(found.matrix.resources),
+        operations=list(found.matrix.operations),
+        cells=[
+            [
+                [RightOut(verdict=cell.verdict.value, rules=list(cell.rules), allowed_from=list(cell.allowed_from)) for cell in some]
+                for some in row
+            ]
+            for row in found.matrix.cells
+        ],
+        changed_at=kept.changed_at if kept.version else None,
+        changed_by=kept.changed_by,
+        read_at=kept.read_at,
+        pushed_at=kept.pushed_at,
+        there=_difference(services.difference(place, kept, found.book, there)) if there is not None and (not found.derived) else None,
+        by_hand=_difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
+        unknown=found.unknown,
+    )
 
 
 @router.get("/access-rules", response=list[AccessRow])
-def rows(request: HttpRequest) -> list[dict[str, Any]]:
+def rows(request: HttpRequest) -> list[AccessRow]:
     """The applications whose rights are known: those with rules, and those with roles."""
     guard.need(request, "look")
-    found: list[dict[str, Any]] = []
-    counted: list[tuple[dict[str, Any], tuple[Place, RuleBook, Book]]] = []
+    found: list[AccessRow] = []
+    counted: list[tuple[int, tuple[Place, RuleBook, Book]]] = []
     books = {one.place_id: one for one in RuleBook.objects.all()}
     for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
         profile = place.application.read_profile()
@@ -208,21 +266,30 @@ def rows(request: HttpRequest) -> list[dict[str, Any]]:
             continue
         kept = books.get(place.pk) or RuleBook(place=place, version=0)
         book, there, derived = services.book_now(place, kept), kept.book_there(), profile.rules is None
-        found.append({"application": place.application.key, "application_name": place.application.name, "environment": environment_out(place.environment),
-                      "derived": derived, "rules": len(book.rules), "idle": 0, "differs": there is not None and not derived and there != book})  # fmt: skip
+        row = AccessRow(
+            application=place.application.key,
+            application_name=place.application.name,
+            environment=environment_out(place.environment),
+            derived=derived,
+            rules=len(book.rules),
+            idle=0,
+            differs=there is not None and not derived and there != book,
+        )
+        found.append(row)
         if not derived:
-            counted.append((found[-1], (place, kept, book)))
-    for (row, _), idle in zip(counted, services.count_idle([one for _, one in counted]), strict=True):
-        row["idle"] = idle
+            counted.append((len(found) - 1, (place, kept, book)))
+    counts = services.count_idle([one for _, one in counted])
+    for (number, _), idle in zip(counted, counts, strict=True):
+        found[number] = replace(found[number], idle=idle)
     return found
 
 
 @router.get("/access-rules/{application}/{environment}", response=AccessOut)
-def rules(request: HttpRequest, response: HttpResponse, application: str, environment: str) -> dict[str, Any]:
+def rules(request: HttpRequest, response: HttpResponse, application: str, environment: str) -> AccessOut:
     """The rules of an application in an environment."""
     guard.need(request, "look")
     found = shape(find_place(application, environment))
-    guard.tagged(response, found["version"])
+    guard.tagged(response, found.version)
     return found
 
 
@@ -233,7 +300,7 @@ def _checked(request: HttpRequest, place: Place) -> RuleBook:
 
 
 @router.put("/access-rules/{application}/{environment}", response=AccessOut)
-def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> dict[str, Any]:
+def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> AccessOut:
     """Keep these rules in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     services.save(by, _checked(request, place), services.from_plain(place, _book(given)))
@@ -241,16 +308,16 @@ def save(request: HttpRequest, application: str, environment: str, given: BookIn
 
 
 @router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
-def preview(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
+def preview(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> RulesPreviewOut:
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     place = find_place(application, environment)
     found = services.preview(place, services.book_of(place), given.text, given.format)
-    return {"difference": _difference(found.difference), "rules": found.rules, "groups": found.groups}
+    return RulesPreviewOut(difference=_difference(found.difference), rules=found.rules, groups=found.groups)
 
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
-def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> dict[str, Any]:
+def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> AccessOut:
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     services.save(by, _checked(request, place), services.out_of(place, given.text, given.format), "imported access rules")
@@ -270,7 +337,7 @@ def export(request: HttpRequest, application: str, environment: str, format: Lit
 
 
 @router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
-def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> dict[str, Any]:
+def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> DecisionOut:
     """Decide one request by our rules."""
     guard.need(request, "look")
     place = find_place(application, environment)
@@ -281,11 +348,11 @@ def decide(request: HttpRequest, application: str, environment: str, given: Deci
         raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
     verb = "may" if found.allowed else "may not"
     why = found.why(book, bool(given.address.strip()))
-    return {"allowed": found.allowed, "rule": found.rule, "says": f"{given.principal} {verb} {given.operation} {given.resource}; {why}."}
+    return DecisionOut(allowed=found.allowed, rule=found.rule, says=f"{given.principal} {verb} {given.operation} {given.resource}; {why}.")
 
 
 @router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
-def read_back(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+def read_back(request: HttpRequest, application: str, environment: str) -> AccessOut:
     """Read the rules that the application holds now."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     services.read_back(by, place)
@@ -293,7 +360,7 @@ def read_back(request: HttpRequest, application: str, environment: str) -> dict[
 
 
 @router.post("/access-rules/{application}/{environment}/pushes", response=AccessOut)
-def push(request: HttpRequest, application: str, environment: str, confirm: str = "") -> dict[str, Any]:
+def push(request: HttpRequest, application: str, environment: str, confirm: str = "") -> AccessOut:
     """Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     kept = services.book_of(place)
@@ -316,7 +383,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
 
 
 @router.post("/access-rules/{application}/{environment}/takings", response=AccessOut)
-def take_theirs(request: HttpRequest, application: str, environment: str) -> dict[str, Any]:
+def take_theirs(request: HttpRequest, application: str, environment: str) -> AccessOut:
     """Take the rules that stand there as ours."""
     by, place = guard.need(request, "change"), find_place(application, environment)
     _checked(request, place)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from django.db.models import Q
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.desk.ground import guard
@@ -19,7 +20,8 @@ from neatlatch.desk.ground.journal.models import Entry
 router = Router(tags=["journal"])
 
 
-class EntryOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class EntryOut:
     """An entry."""
 
     number: int
@@ -32,14 +34,16 @@ class EntryOut(Schema):
     own: str
 
 
-class Entries(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Entries:
     """A page of entries, newest first."""
 
     items: list[EntryOut]
     next: str | None
 
 
-class ChainOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ChainOut:
     """Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at ``whole_at`` (empty: not yet)."""
 
     holds: bool
@@ -49,8 +53,21 @@ class ChainOut(Schema):
     whole_at: datetime | None
 
 
+def _entry_out(entry: Entry) -> EntryOut:
+    return EntryOut(
+        number=entry.number,
+        at=entry.at,
+        who=entry.who,
+        did=entry.did,
+        noun=entry.noun,
+        ref=entry.ref,
+        details=entry.details,
+        own=entry.own,
+    )
+
+
 @router.get("/journal", response=Entries)
-def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> dict[str, Any]:
+def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> Entries:
     """Entries, newest first; ``words`` filters by who, what and name."""
     guard.need(request, "read_journal")
     rows, some = Entry.objects.all(), words.split()
@@ -59,19 +76,13 @@ def entries(request: HttpRequest, cursor: str | None = None, words: str = "") ->
     for word in some:
         rows = rows.filter(Q(who__icontains=word) | Q(did__icontains=word) | Q(noun__icontains=word) | Q(ref__icontains=word))
     found, following = page(rows, "number", cursor, descending=True)
-    return {"items": found, "next": following}
+    return Entries(items=[_entry_out(one) for one in found], next=following)
 
 
 @router.get("/journal/chain", response=ChainOut)
-def check(request: HttpRequest) -> dict[str, Any]:
+def check(request: HttpRequest) -> ChainOut:
     """Check the newest entries, the anchor and the triggers. The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told."""
     guard.need(request, "read_journal")
     found = services.check(whole=False)
     fault = found.fault or services.standing() or None
-    return {
-        "holds": fault is None,
-        "entries": found.entries,
-        "fault": fault,
-        "looked_from": found.looked_from,
-        "whole_at": services.checked_at(),
-    }
+    return ChainOut(holds=fault is None, entries=found.entries, fault=fault, looked_from=found.looked_from, whole_at=services.checked_at())

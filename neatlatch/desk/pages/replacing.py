@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from django.http import HttpRequest
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import exchanging
 from neatlatch.desk.authority.records.house.models import Access
@@ -24,7 +24,8 @@ router = Router(tags=["replacing"])
 LARGEST_FILE = 1024 * 1024
 
 
-class OutlookOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OutlookOut:
     """What a way of replacing would do. ``gap_seconds``: for how long the connection is refused at the least; none: not at all."""
 
     way: str
@@ -33,7 +34,8 @@ class OutlookOut(Schema):
     says: list[str]
 
 
-class OutlooksOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OutlooksOut:
     """The ways, and the replacement that is under way, if one is."""
 
     ways: list[OutlookOut]
@@ -47,7 +49,8 @@ class BeginIn(Given):
     way: str
 
 
-class ReplacementStep(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ReplacementStep:
     """A step, and what proves that it is done."""
 
     key: str
@@ -57,7 +60,8 @@ class ReplacementStep(Schema):
     done_at: datetime | None
 
 
-class MovingUser(Schema):
+@dataclass(frozen=True, kw_only=True)
+class MovingUser:
     """A user of the connections. ``draws``: it moves by itself."""
 
     name: str
@@ -65,7 +69,8 @@ class MovingUser(Schema):
     moved: bool
 
 
-class ReplacementOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ReplacementOut:
     """A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by."""
 
     id: UUID
@@ -130,7 +135,7 @@ def _find(identity: UUID) -> Replacement:
     return found
 
 
-def _shape(identity: UUID) -> dict[str, Any]:
+def _shape(identity: UUID) -> ReplacementOut:
     one, now = _find(identity), timezone.now()
     at, held = looking.standing(one), looking.connections_of(one)
     handover = getattr(one.new, "handover", None) if one.new is not None else None
@@ -138,49 +143,68 @@ def _shape(identity: UUID) -> dict[str, Any]:
     named = looking.name_of(one)
     open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
     application = held[0].place.application.name if held else one.old.client.place.application.name if one.old.client else ""
-    return {
-        "id": one.pk, "way": one.way, "overlaps": one.overlaps, "outcome": one.outcome, "begun": one.begun, "begun_by": one.begun_by, "kind": one.old.kind,
-        "application": application, "old": one.old_id, "old_hint": one.old.hint, "new": one.new_id, "new_hint": one.new.hint if one.new else "",
-        "connections": [each.ref for each in held],
-        "steps": [{"key": each.key, "title": each.title, "state": each.state, "says": each.says, "done_at": each.done_at} for each in exchanging.steps(at, now)],
-        "acts": looking.acts_by_hand(one.old, one.overlaps) if one.way == "hand" and one.made is None else [],
-        "named": named.label if named is not None and open_by_hand else "", "may_correct": open_by_hand and one.made is not None,
-        "costs": next((list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []) if one.made is None else [],
-        "users": [{"name": each.name, "draws": each.draws, "moved": each.draws or each.name in one.moved} for each in looking.users_of(one)],
-        "may_roll_back": one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
-        "tokens_alive": Access.objects.filter(credential=one.old_id, revoked=None, ends__gt=now).count(), "said": one.said,
-        "handover": handover.pk if handover and waits else None,
-    }  # fmt: skip
+    return ReplacementOut(
+        id=one.pk,
+        way=one.way,
+        overlaps=one.overlaps,
+        outcome=one.outcome,
+        begun=one.begun,
+        begun_by=one.begun_by,
+        kind=one.old.kind,
+        application=application,
+        old=one.old_id,
+        old_hint=one.old.hint,
+        new=one.new_id,
+        new_hint=one.new.hint if one.new else "",
+        connections=[each.ref for each in held],
+        steps=[
+            ReplacementStep(key=each.key, title=each.title, state=each.state, says=each.says, done_at=each.done_at)
+            for each in exchanging.steps(at, now)
+        ],
+        acts=looking.acts_by_hand(one.old, one.overlaps) if one.way == "hand" and one.made is None else [],
+        named=named.label if named is not None and open_by_hand else "",
+        may_correct=open_by_hand and one.made is not None,
+        costs=next((list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []) if one.made is None else [],
+        users=[MovingUser(name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved) for each in looking.users_of(one)],
+        may_roll_back=one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
+        tokens_alive=Access.objects.filter(credential=one.old_id, revoked=None, ends__gt=now).count(),
+        said=one.said,
+        handover=handover.pk if handover and waits else None,
+    )
 
 
 @router.get("/credentials/{identity}/replacement-outlooks", response=OutlooksOut)
-def outlooks(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def outlooks(request: HttpRequest, identity: UUID) -> OutlooksOut:
     """What replacing a credential would do, by each way, before anything is started."""
     guard.need(request, "look")
     found = _credential(identity)
     rows = looking.outlooks(found, timezone.now()) if found.lives else []
-    return {
-        "ways": [{"way": one.way, "overlaps": one.overlaps, "gap_seconds": one.gap.total_seconds() if one.gap else None, "says": list(one.says)} for one in rows],
-        "connections": sorted({one.connection.ref for one in looking.holders(found)}), "open": looking.open_ones([found.pk]).get(found.pk),
-    }  # fmt: skip
+    return OutlooksOut(
+        ways=[
+            OutlookOut(way=one.way, overlaps=one.overlaps, gap_seconds=one.gap.total_seconds() if one.gap else None, says=list(one.says))
+            for one in rows
+        ],
+        connections=sorted({one.connection.ref for one in looking.holders(found)}),
+        open=looking.open_ones([found.pk]).get(found.pk),
+    )
 
 
 @router.post("/credentials/{identity}/replacements", response={201: ReplacementOut})
-def begin(request: HttpRequest, identity: UUID, given: BeginIn) -> tuple[int, dict[str, Any]]:
+def begin(request: HttpRequest, identity: UUID, given: BeginIn) -> tuple[int, ReplacementOut]:
     """Begin to replace a credential; one that is under way already is answered as it stands."""
     by = guard.need(request, "change")
     return 201, _shape(services.begin(by, _credential(identity), given.way).pk)
 
 
 @router.get("/replacements/{identity}", response=ReplacementOut)
-def replacement(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """A replacement and how far it is."""
     guard.need(request, "look")
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/makings", response=ReplacementOut)
-def make(request: HttpRequest, identity: UUID, given: MakingIn) -> dict[str, Any]:
+def make(request: HttpRequest, identity: UUID, given: MakingIn) -> ReplacementOut:
     """Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven."""
     by = guard.need(request, "change")
     room, too_large = LARGEST_FILE - len(given.value), "This is larger than any credential."
@@ -190,42 +214,42 @@ def make(request: HttpRequest, identity: UUID, given: MakingIn) -> dict[str, Any
 
 
 @router.post("/replacements/{identity}/proofs", response=ReplacementOut)
-def prove(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def prove(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """Prove the new one at the application."""
     services.prove(guard.need(request, "test"), _find(identity))
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/switches", response=ReplacementOut)
-def switch(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """Switch the connections over."""
     services.switch(guard.need(request, "change"), _find(identity))
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/movings", response=ReplacementOut)
-def moved(request: HttpRequest, identity: UUID, given: MovedIn) -> dict[str, Any]:
+def moved(request: HttpRequest, identity: UUID, given: MovedIn) -> ReplacementOut:
     """Note that a user has been changed by hand."""
     services.note_moved(guard.need(request, "change"), _find(identity), given.name, given.moved)
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/rollbacks", response=ReplacementOut)
-def roll_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def roll_back(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """Put the old one back."""
     services.roll_back(guard.need(request, "change"), _find(identity))
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/retirements", response=ReplacementOut)
-def retire(request: HttpRequest, identity: UUID, given: RetiringIn) -> dict[str, Any]:
+def retire(request: HttpRequest, identity: UUID, given: RetiringIn) -> ReplacementOut:
     """Retire the old one."""
     services.retire(guard.need(request, "change"), _find(identity), given.anyway)
     return _shape(identity)
 
 
 @router.post("/replacements/{identity}/refusals", response=ReplacementOut)
-def prove_refused(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def prove_refused(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """Prove that the old one is refused."""
     services.prove_refused(guard.need(request, "test"), _find(identity))
     return _shape(identity)

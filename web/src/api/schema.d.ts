@@ -8375,20 +8375,11 @@ export interface components {
             who: string;
             /** Operation */
             operation: string;
-            /**
-             * Resource
-             * @default
-             */
+            /** Resource */
             resource: string;
-            /**
-             * Match
-             * @default exact
-             */
+            /** Match */
             match: string;
-            /**
-             * Origins
-             * @default []
-             */
+            /** Origins */
             origins: string[];
             /** Says */
             says: string;
