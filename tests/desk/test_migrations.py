@@ -40,7 +40,7 @@ print(sorted((one.name, one.environment.key, one.owner) for one in User.objects.
 print(sorted((one.user.name, one.connection.ref, one.application.key, one.operations) for one in Use.objects.all()))
 for one in TokenSet.objects.order_by("connection__ref"):
     print(one.connection.ref, one.person_id, one.generation, one.granted, one.open_access().reveal(), one.open_refresh().reveal())
-print([one["name"] for one in index.find("cargo-sand")], Connection.objects.get(ref="cargo-sandbox").tokens.account)
+print([one.name for one in index.find("cargo-sand")], Connection.objects.get(ref="cargo-sandbox").tokens.account)
 """
 
 

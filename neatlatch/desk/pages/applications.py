@@ -9,7 +9,7 @@ from typing import Any
 
 from django.db.models import Count
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import filter_words, profiles
 from neatlatch.core.schemes import KINDS, Value
@@ -35,7 +35,8 @@ class EnvironmentOut:
     wants_service_account: bool
 
 
-class PlaceOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PlaceOut:
     """An application in one environment."""
 
     environment: EnvironmentOut
@@ -64,7 +65,8 @@ class ScopeIO(Given):
     implies: list[str] = []
 
 
-class OperationOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OperationOut:
     """An operation, and the alternatives of scopes that allow it."""
 
     name: str
@@ -74,7 +76,8 @@ class OperationOut(Schema):
     alternatives: list[list[str]]
 
 
-class ValueOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ValueOut:
     """A value that a caller must give."""
 
     key: str
@@ -89,7 +92,8 @@ class ValueOut(Schema):
     example: str
 
 
-class SchemeOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SchemeOut:
     """A way of being let in."""
 
     key: str
@@ -100,7 +104,8 @@ class SchemeOut(Schema):
     switches: list[str]
 
 
-class ApplicationRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ApplicationRow:
     """An application in the list."""
 
     key: str
@@ -113,7 +118,8 @@ class ApplicationRow(Schema):
     connections: int
 
 
-class VersionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class VersionOut:
     """An earlier profile of the application."""
 
     number: int
@@ -121,7 +127,8 @@ class VersionOut(Schema):
     at: datetime
 
 
-class MeaningOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class MeaningOut:
     """What a change of the profile means for one connection: a pin that would stand otherwise, or a request of a test that would be sent otherwise."""
 
     ref: str
@@ -132,7 +139,8 @@ class MeaningOut(Schema):
     why: str
 
 
-class ProfilePreview(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ProfilePreview:
     """A profile as it would be: the forms it yields, and what it changes. Nothing is saved."""
 
     schemes: list[SchemeOut]
@@ -148,13 +156,15 @@ class ProfileIn(Given):
     text: str = ""
 
 
-class ProfileText(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ProfileText:
     """A profile as YAML, for editing."""
 
     text: str
 
 
-class ApplicationOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ApplicationOut:
     """An application in full."""
 
     key: str
@@ -199,7 +209,8 @@ class ApplicationIn(Given):
     profile: dict[str, Any] | None = None
 
 
-class ShippedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ShippedOut:
     """A profile that comes with Neat Latch."""
 
     key: str
@@ -230,48 +241,94 @@ def environment_out(one: Environment) -> EnvironmentOut:
     )
 
 
-def scheme_out(scheme: profiles.Scheme) -> dict[str, Any]:
+def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
     """A scheme as the page wants it."""
-    return {"key": scheme.key, "label": scheme.label, "grant": scheme.grant, "values": [value_out(one) for one in scheme.all_values()],
-            "settings": dict(scheme.settings), "switches": list(scheme.switches)}  # fmt: skip
+    return SchemeOut(
+        key=scheme.key,
+        label=scheme.label,
+        grant=scheme.grant,
+        values=[value_out(one) for one in scheme.all_values()],
+        settings=dict(scheme.settings),
+        switches=list(scheme.switches),
+    )
 
 
-def value_out(one: Value) -> dict[str, Any]:
+def value_out(one: Value) -> ValueOut:
     """A described value as the page wants it."""
-    return {"key": one.key, "label": one.label, "type": one.type, "help": one.help, "where": one.where, "required": one.required, "secret": one.secret,
-            "choices": list(one.choices), "pattern": one.pattern, "example": one.example}  # fmt: skip
+    return ValueOut(
+        key=one.key,
+        label=one.label,
+        type=one.type,
+        help=one.help,
+        where=one.where,
+        required=one.required,
+        secret=one.secret,
+        choices=list(one.choices),
+        pattern=one.pattern,
+        example=one.example,
+    )
 
 
-def _place_out(place: Any) -> dict[str, Any]:
+def _place_out(place: Any) -> PlaceOut:
     published = place.read_metadata()
-    return {
-        "environment": environment_out(place.environment), "issuer": place.issuer, "authorization_endpoint": place.authorization_endpoint,
-        "token_endpoint": place.token_endpoint, "api_base": place.api_base, "more": place.more, "metadata_address": place.metadata_address,
-        "registers": bool(place.published("registration_endpoint")), "house": place.house,
-        "grants": list(published.grant_types_supported) if published else [],
-        "sign_in_methods": list(published.token_endpoint_auth_methods_supported) if published else [], "read_at": place.read_at,
-        "clients": place.client_count, "connections": place.connection_count,
-    }  # fmt: skip
+    return PlaceOut(
+        environment=environment_out(place.environment),
+        issuer=place.issuer,
+        authorization_endpoint=place.authorization_endpoint,
+        token_endpoint=place.token_endpoint,
+        api_base=place.api_base,
+        more=place.more,
+        metadata_address=place.metadata_address,
+        registers=bool(place.published("registration_endpoint")),
+        house=place.house,
+        grants=list(published.grant_types_supported) if published else [],
+        sign_in_methods=list(published.token_endpoint_auth_methods_supported) if published else [],
+        read_at=place.read_at,
+        clients=place.client_count,
+        connections=place.connection_count,
+    )
 
 
-def full(application: Application) -> dict[str, Any]:
+def _scope_io(one: profiles.ScopeInfo) -> ScopeIO:
+    return ScopeIO(
+        name=one.name,
+        meaning=one.meaning,
+        kind=one.kind,
+        administrator=one.administrator,
+        implies=list(one.implies),
+    )
+
+
+def full(application: Application) -> ApplicationOut:
     """An application in full."""
     profile = application.read_profile()
     places = application.places.select_related("environment").annotate(
         client_count=Count("clients", distinct=True), connection_count=Count("connections", distinct=True)
     )
-    return {
-        "key": application.key, "name": application.name, "purpose": application.purpose, "owner": application.owner, "version": application.version,
-        "places": [_place_out(one) for one in places],
-        "schemes": [scheme_out(one) for one in profile.schemes],
-        "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.scopes],
-        "operations": [{"name": o.name, "method": o.method, "path": o.path, "summary": o.summary, "alternatives": [sorted(some) for some in o.alternatives]}
-                       for o in profile.operations],
-        "probe": application.profile.get("probe"), "limits": application.profile.get("limits", {}), "slots": [value_out(one) for one in profile.slots],
-        "roles": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator, "implies": list(s.implies)} for s in profile.roles],
-        "roles_label": profile.roles_label, "profile": profiles.to_dict(profile),
-        "versions": [{"number": v.number, "by": v.by, "at": v.at} for v in application.versions.all()[:20]], "rules_kept": profile.rules is not None,
-    }  # fmt: skip
+    return ApplicationOut(
+        key=application.key,
+        name=application.name,
+        purpose=application.purpose,
+        owner=application.owner,
+        version=application.version,
+        places=[_place_out(one) for one in places],
+        schemes=[scheme_out(one) for one in profile.schemes],
+        scopes=[_scope_io(one) for one in profile.scopes],
+        operations=[
+            OperationOut(
+                name=o.name, method=o.method, path=o.path, summary=o.summary, alternatives=[sorted(some) for some in o.alternatives]
+            )
+            for o in profile.operations
+        ],
+        probe=application.profile.get("probe"),
+        limits=application.profile.get("limits", {}),
+        slots=[value_out(one) for one in profile.slots],
+        roles=[_scope_io(one) for one in profile.roles],
+        roles_label=profile.roles_label,
+        profile=profiles.to_dict(profile),
+        versions=[VersionOut(number=v.number, by=v.by, at=v.at) for v in application.versions.all()[:20]],
+        rules_kept=profile.rules is not None,
+    )
 
 
 @router.get("/environments", response=list[EnvironmentOut])
@@ -282,27 +339,37 @@ def environments(request: HttpRequest) -> list[EnvironmentOut]:
 
 
 @router.get("/applications", response=list[ApplicationRow])
-def applications(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+def applications(request: HttpRequest, words: str = "") -> list[ApplicationRow]:
     """All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
     there are."""
     guard.need(request, "look")
     rows = Application.objects.annotate(connection_count=Count("places__connections")).prefetch_related("places__environment")
-    found = [
-        {"key": one.key, "name": one.name, "purpose": one.purpose, "owner": one.owner, "schemes": [s.label for s in one.read_profile().schemes],
-         "scopes": len(one.profile.get("scopes", [])), "environments": [environment_out(place.environment) for place in one.places.all()],
-         "connections": one.connection_count, "ways": " ".join(s.key for s in one.read_profile().schemes)}
-        for one in rows
-    ]  # fmt: skip
+    found, ways = [], {}
+    for one in rows:
+        schemes = one.read_profile().schemes
+        ways[one.key] = [each.key for each in schemes]
+        found.append(
+            ApplicationRow(
+                key=one.key,
+                name=one.name,
+                purpose=one.purpose,
+                owner=one.owner,
+                schemes=[each.label for each in schemes],
+                scopes=len(one.profile.get("scopes", [])),
+                environments=[environment_out(place.environment) for place in one.places.all()],
+                connections=one.connection_count,
+            )
+        )
     asked = filter_words.read(words, {"env": "env", "environment": "env", "owner": "owner", "scheme": "scheme"})
-    picked: dict[str, Callable[[dict[str, Any]], str]] = {
-        "env": lambda one: " ".join(each["key"] for each in one["environments"]), "owner": lambda one: one["owner"],
-        "scheme": lambda one: f"{one['ways']} {' '.join(one['schemes'])}",
+    picked: dict[str, Callable[[ApplicationRow], str]] = {
+        "env": lambda one: " ".join(each.key for each in one.environments), "owner": lambda one: one.owner,
+        "scheme": lambda one: " ".join([*ways[one.key], *one.schemes]),
     }  # fmt: skip
-    return filtering.pick(found, asked, picked, lambda one: f"{one['name']} {one['key']} {one['purpose']} {one['owner']}")
+    return filtering.pick(found, asked, picked, lambda one: f"{one.name} {one.key} {one.purpose} {one.owner}")
 
 
 @router.post("/applications", response={201: ApplicationOut})
-def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]]:
+def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut]:
     """Add an application, or one more environment of it."""
     by = guard.need(request, "change")
 
@@ -314,7 +381,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]
 
     description = services.Description(given.description_address.strip(), given.description or "")
 
-    def create() -> tuple[int, dict[str, Any]]:
+    def create() -> tuple[int, ApplicationOut]:
         if given.metadata_address.strip():
             place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, description, given.api_base,
                                                given.purpose, given.owner)  # fmt: skip
@@ -331,7 +398,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, dict[str, Any]
 
 
 @router.get("/applications/{key}", response=ApplicationOut)
-def application(request: HttpRequest, response: HttpResponse, key: str) -> dict[str, Any]:
+def application(request: HttpRequest, response: HttpResponse, key: str) -> ApplicationOut:
     """An application."""
     guard.need(request, "look")
     found = find_application(key)
@@ -340,7 +407,7 @@ def application(request: HttpRequest, response: HttpResponse, key: str) -> dict[
 
 
 @router.patch("/applications/{key}", response=ApplicationOut)
-def change(request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange) -> dict[str, Any]:
+def change(request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange) -> ApplicationOut:
     """Change what is known of an application."""
     by = guard.need(request, "change")
     found = find_application(key)
@@ -351,7 +418,7 @@ def change(request: HttpRequest, response: HttpResponse, key: str, given: Applic
 
 
 @router.get("/applications/{key}/profile-texts", response=ProfileText)
-def profile_text(request: HttpRequest, key: str, version: int | None = None) -> dict[str, Any]:
+def profile_text(request: HttpRequest, key: str, version: int | None = None) -> ProfileText:
     """The profile as YAML; ``version`` names an earlier one."""
     guard.need(request, "look")
     found = find_application(key)
@@ -361,30 +428,37 @@ def profile_text(request: HttpRequest, key: str, version: int | None = None) -> 
         if old is None:
             raise problems.not_found("version of this profile")
         kept = old.profile
-    return {"text": services.as_yaml(profiles.from_dict(kept))}
+    return ProfileText(text=services.as_yaml(profiles.from_dict(kept)))
 
 
 @router.get("/shipped-profiles", response=list[ShippedOut])
-def shipped_profiles(request: HttpRequest) -> list[dict[str, Any]]:
+def shipped_profiles(request: HttpRequest) -> list[ShippedOut]:
     """The profiles that come with Neat Latch."""
     guard.need(request, "look")
     found = []
     for key, kept in shipped().items():
         profile = profiles.from_dict(kept["profile"])
-        found.append({"key": key, "name": kept["name"], "purpose": kept["purpose"], "schemes": [scheme_out(one) for one in profile.schemes],
-                      "slots": [value_out(one) for one in profile.slots]})  # fmt: skip
+        found.append(
+            ShippedOut(
+                key=key,
+                name=kept["name"],
+                purpose=kept["purpose"],
+                schemes=[scheme_out(one) for one in profile.schemes],
+                slots=[value_out(one) for one in profile.slots],
+            )
+        )
     return found
 
 
 @router.get("/schemes", response=list[SchemeOut])
-def known_schemes(request: HttpRequest) -> list[dict[str, Any]]:
+def known_schemes(request: HttpRequest) -> list[SchemeOut]:
     """The ways of being let in that are known here, with the values each wants."""
     guard.need(request, "look")
     return [scheme_out(one) for one in KINDS.values()]
 
 
 @router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)
-def read_again(request: HttpRequest, key: str, environment: str) -> dict[str, Any]:
+def read_again(request: HttpRequest, key: str, environment: str) -> ApplicationOut:
     """Read the published metadata again."""
     by = guard.need(request, "change")
     return full(services.read_again(by, find_place(key, environment)).application)

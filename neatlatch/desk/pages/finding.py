@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from dataclasses import dataclass
+from typing import Literal
 
 from django.db import IntegrityError, transaction
 from django.db.models import Q
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
@@ -27,15 +28,6 @@ PAGES = (
 Lists = Literal["connections", "credentials", "users", "applications", "people"]
 
 
-class Found(Schema):
-    """Something that was found, its address, and what is said beside it."""
-
-    name: str
-    kind: str
-    address: str
-    detail: str = ""
-
-
 class FilterIn(Given):
     """A filter to keep."""
 
@@ -45,7 +37,8 @@ class FilterIn(Given):
     shared: bool = False
 
 
-class FilterOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class FilterOut:
     """A filter that is kept."""
 
     id: int
@@ -57,30 +50,28 @@ class FilterOut(Schema):
     by: str
 
 
-@router.get("/finds", response=list[Found])
-def find(request: HttpRequest, words: str) -> list[dict[str, Any]]:
+@router.get("/finds", response=list[index.Found])
+def find(request: HttpRequest, words: str) -> list[index.Found]:
     """Any application, connection, client, credential hint, redirect URI, thumbprint, person or page whose words begin with those that are typed."""
     guard.need(request, "look")
     asked = words.lower().split()
-    pages = [{"name": name, "kind": "page", "address": address} for name, address in PAGES
-             if asked and all(any(part.startswith(word) for part in name.lower().replace(",", "").split()) for word in asked)]  # fmt: skip
+    pages = [index.Found(name, "page", address) for name, address in PAGES if asked and all(_begins_in(name, word) for word in asked)]
     return [*pages[:3], *index.find(words)]
 
 
-def _filter(one: SavedFilter, by: Person) -> dict[str, Any]:
-    return {
-        "id": one.pk,
-        "list": one.list,
-        "name": one.name,
-        "words": one.words,
-        "shared": one.shared,
-        "mine": one.person_id == by.pk,
-        "by": one.person.shown_name,
-    }
+def _begins_in(name: str, word: str) -> bool:
+    """Whether a word begins one of a page's name."""
+    return any(part.startswith(word) for part in name.lower().replace(",", "").split())
+
+
+def _filter(one: SavedFilter, by: Person) -> FilterOut:
+    return FilterOut(
+        id=one.pk, list=one.list, name=one.name, words=one.words, shared=one.shared, mine=one.person_id == by.pk, by=one.person.shown_name
+    )
 
 
 @router.get("/filters", response=list[FilterOut])
-def filters(request: HttpRequest, list: Lists) -> list[dict[str, Any]]:
+def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
     """The filters of a list that are mine or shared."""
     by = guard.need(request, "look")
     rows = SavedFilter.objects.filter(Q(person=by) | Q(shared=True), list=list).select_related("person")
@@ -88,7 +79,7 @@ def filters(request: HttpRequest, list: Lists) -> list[dict[str, Any]]:
 
 
 @router.post("/filters", response={201: FilterOut})
-def keep(request: HttpRequest, given: FilterIn) -> tuple[int, dict[str, Any]]:
+def keep(request: HttpRequest, given: FilterIn) -> tuple[int, FilterOut]:
     """Keep a filter under a name; the same name again replaces it."""
     by = guard.need(request, "look")
     name, words = given.name.strip(), given.words.strip()

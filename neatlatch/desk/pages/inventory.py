@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from dataclasses import dataclass
+from typing import Literal
 from uuid import UUID
 
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.lookups import find_client
@@ -31,20 +32,11 @@ class InventoryApplyIn(InventoryIn):
     standing: str
 
 
-class ObjectChangeOut(Schema):
-    """What would happen to one object: add, change, remove, stay, kept or conflict."""
-
-    kind: str
-    key: str
-    act: str
-    says: list[str]
-    line: int
-
-
-class InventoryPreviewOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class InventoryPreviewOut:
     """What a file would change."""
 
-    changes: list[ObjectChangeOut]
+    changes: list[services.ObjectChange]
     standing: str
     base_known: bool
     nothing: bool
@@ -60,29 +52,27 @@ class ImportTextIn(Given):
     text: str
 
 
-class ImportOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ImportOut:
     """What a text would change, in words."""
 
     says: list[str]
     nothing: bool
 
 
-class TableOut(Schema):
-    """What a table would add and change."""
-
-    adds: list[str]
-    changes: list[ObjectChangeOut]
-    nothing: bool
-
-
-def preview_out(found: services.Preview) -> dict[str, Any]:
+def preview_out(found: services.Preview) -> InventoryPreviewOut:
     """A preview as the page and the command line want it."""
     changes = found.outcome.changes
-    return {
-        "changes": [services.told(one) for one in changes], "standing": found.standing, "base_known": found.base_known, "nothing": found.outcome.nothing,
-        "adds": sum(one.act == "add" for one in changes), "changes_count": sum(one.act == "change" for one in changes),
-        "removes": sum(one.act == "remove" for one in changes), "conflicts": sum(one.act == "conflict" for one in changes),
-    }  # fmt: skip
+    return InventoryPreviewOut(
+        changes=[services.told(one) for one in changes],
+        standing=found.standing,
+        base_known=found.base_known,
+        nothing=found.outcome.nothing,
+        adds=sum(one.act == "add" for one in changes),
+        changes_count=sum(one.act == "change" for one in changes),
+        removes=sum(one.act == "remove" for one in changes),
+        conflicts=sum(one.act == "conflict" for one in changes),
+    )
 
 
 def _download(text: str, name: str, kind: str) -> HttpResponse:
@@ -99,14 +89,14 @@ def export(request: HttpRequest) -> HttpResponse:
 
 
 @router.post("/inventory/previews", response=InventoryPreviewOut)
-def preview(request: HttpRequest, given: InventoryIn) -> dict[str, Any]:
+def preview(request: HttpRequest, given: InventoryIn) -> InventoryPreviewOut:
     """What a file would change, object by object. Nothing is changed."""
     guard.need(request, "change")
     return preview_out(services.preview(given.text, given.prune))
 
 
 @router.post("/inventory/applications", response=InventoryPreviewOut)
-def apply(request: HttpRequest, given: InventoryApplyIn) -> dict[str, Any]:
+def apply(request: HttpRequest, given: InventoryApplyIn) -> InventoryPreviewOut:
     """Apply a file, as a whole or not at all. Where something that is held would go to a new place it wants leave, as a change of the connection does."""
     by = guard.need(request, "change")
     return preview_out(services.apply(by, given.text, given.prune, given.standing, leave_asked(request, by)))
@@ -119,15 +109,15 @@ def table(request: HttpRequest, what: Literal["connections", "clients", "credent
     return _download(tables.export(what), f"{what}.csv", "text/csv")
 
 
-@router.post("/imports/users/previews", response=TableOut)
-def preview_users(request: HttpRequest, given: ImportTextIn) -> dict[str, Any]:
+@router.post("/imports/users/previews", response=tables.TableDifference)
+def preview_users(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
     """What a table of users would add and change. Nothing is changed."""
     guard.need(request, "change")
     return tables.preview_users(given.text)
 
 
-@router.post("/imports/users", response=TableOut)
-def take_users(request: HttpRequest, given: ImportTextIn) -> dict[str, Any]:
+@router.post("/imports/users", response=tables.TableDifference)
+def take_users(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
     """Take the users of a table, all or none."""
     return tables.take_users(guard.need(request, "change"), given.text)
 
@@ -141,15 +131,15 @@ def client_json(request: HttpRequest, identity: UUID) -> HttpResponse:
 
 
 @router.post("/clients/{identity}/imports/previews", response=ImportOut)
-def preview_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> dict[str, Any]:
+def preview_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> ImportOut:
     """What RFC 7591 client metadata would change of a client. Nothing is changed."""
     guard.need(request, "change")
     says = tables.client_changes(find_client(identity), given.text)
-    return {"says": says, "nothing": not says}
+    return ImportOut(says=says, nothing=not says)
 
 
 @router.post("/clients/{identity}/imports", response=ClientOut)
-def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> dict[str, Any]:
+def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> ClientOut:
     """Take RFC 7591 client metadata: at the application too, where the client is managed by protocol."""
     by, found = guard.need(request, "change"), find_client(identity)
     guard.check_version(request, found.version, found.changed_by, ("client", found.pk))

@@ -3875,11 +3875,8 @@ export interface components {
             initials?: string | null;
             /** Role */
             role?: string | null;
-            /**
-             * May
-             * @default []
-             */
-            may: string[];
+            /** May */
+            may?: string[];
             /**
              * Keys On
              * @default true
@@ -3895,11 +3892,8 @@ export interface components {
              * @default false
              */
             device: boolean;
-            /**
-             * Passkeys
-             * @default []
-             */
-            passkeys: components["schemas"]["PasskeyOut"][];
+            /** Passkeys */
+            passkeys?: components["schemas"]["PasskeyOut"][];
             /**
              * Passkeys At
              * @default
@@ -3910,16 +3904,10 @@ export interface components {
              * @default 0
              */
             recovery_left: number;
-            /**
-             * Recovery Codes
-             * @default []
-             */
-            recovery_codes: string[];
-            /**
-             * Notices
-             * @default []
-             */
-            notices: components["schemas"]["NoticeOut"][];
+            /** Recovery Codes */
+            recovery_codes?: string[];
+            /** Notices */
+            notices?: components["schemas"]["NoticeOut"][];
         };
         /**
          * LogIn
@@ -4543,11 +4531,8 @@ export interface components {
             connections: string[];
             /** Handover */
             handover?: string | null;
-            /**
-             * Notes
-             * @default []
-             */
-            notes: string[];
+            /** Notes */
+            notes?: string[];
         };
         /**
          * SecretOut
@@ -6898,11 +6883,8 @@ export interface components {
             hands_out: "token" | "signature" | "secret" | "nothing";
             /** Says */
             says: string;
-            /**
-             * Not Let
-             * @default []
-             */
-            not_let: string[];
+            /** Not Let */
+            not_let?: string[];
         };
         /**
          * DrawnOut
@@ -8519,7 +8501,7 @@ export interface components {
          */
         InventoryPreviewOut: {
             /** Changes */
-            changes: components["schemas"]["ObjectChangeOut"][];
+            changes: components["schemas"]["ObjectChange"][];
             /** Standing */
             standing: string;
             /** Base Known */
@@ -8536,10 +8518,10 @@ export interface components {
             conflicts: number;
         };
         /**
-         * ObjectChangeOut
+         * ObjectChange
          * @description What would happen to one object: add, change, remove, stay, kept or conflict.
          */
-        ObjectChangeOut: {
+        ObjectChange: {
             /** Kind */
             kind: string;
             /** Key */
@@ -8580,14 +8562,14 @@ export interface components {
             standing: string;
         };
         /**
-         * TableOut
+         * TableDifference
          * @description What a table would add and change.
          */
-        TableOut: {
+        TableDifference: {
             /** Adds */
             adds: string[];
             /** Changes */
-            changes: components["schemas"]["ObjectChangeOut"][];
+            changes: components["schemas"]["ObjectChange"][];
             /** Nothing */
             nothing: boolean;
         };
@@ -31961,7 +31943,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TableOut"];
+                    "application/json": components["schemas"]["TableDifference"];
                 };
             };
             /** @description Refused, with the reason */
@@ -32093,7 +32075,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TableOut"];
+                    "application/json": components["schemas"]["TableDifference"];
                 };
             };
             /** @description Refused, with the reason */

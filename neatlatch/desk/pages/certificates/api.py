@@ -50,7 +50,7 @@ LARGEST_FILE = 1024 * 1024
 
 
 @router.post("/certificate-readings", response=ReadingOut)
-def read(request: HttpRequest, given: ReadingIn) -> dict[str, Any]:
+def read(request: HttpRequest, given: ReadingIn) -> ReadingOut:
     """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept."""
     guard.need(request, "look")
     too_large = "This is larger than any certificate with its chain."
@@ -80,7 +80,7 @@ def _trusted(trust: str) -> list[bytes]:
 # What the house issued
 
 
-def _rows(now: datetime, **picked: Any) -> list[tuple[Issued, dict[str, Any]]]:
+def _rows(now: datetime, **picked: Any) -> list[tuple[Issued, CertificateRow]]:
     """Certificates of the house with their rows, what ends soonest first. Four queries, however many there are."""
     found = list(
         Issued.objects.filter(credential__client__isnull=False, **picked)
@@ -100,7 +100,7 @@ def _rows(now: datetime, **picked: Any) -> list[tuple[Issued, dict[str, Any]]]:
 
 
 @router.get("/certificates", response=list[CertificateRow])
-def certificates(request: HttpRequest, environment: str = "") -> list[dict[str, Any]]:
+def certificates(request: HttpRequest, environment: str = "") -> list[CertificateRow]:
     """The certificates that the house issued, what ends soonest first."""
     guard.need(request, "look")
     picked = {"authority__environment__key": environment} if environment else {}
@@ -118,7 +118,7 @@ def _find(identity: UUID) -> Issued:
     return found
 
 
-def _whole(identity: UUID) -> dict[str, Any]:
+def _whole(identity: UUID) -> CertificateWhole:
     now, one = timezone.now(), _find(identity)
     row = _rows(now, pk=identity)[0][1]
     root = one.authority.root
@@ -127,14 +127,18 @@ def _whole(identity: UUID) -> dict[str, Any]:
     verdict = path.judge(one.certificate(), [one.authority.certificate()], anchors, now)
     handover = getattr(one.credential, "handover", None)
     replaced = one.credential.replaces_id
-    return row | {
-        "chain": shapes.chain(explaining.as_chain(verdict, anchors)), "pem": one.chain(), "handover": handover.pk if handover and row["waits"] else None,
-        "replaces": replaced if Issued.objects.filter(pk=replaced).exists() else None, "why": one.credential.why,
-    }  # fmt: skip
+    return CertificateWhole(
+        **vars(row),
+        chain=shapes.chain(explaining.as_chain(verdict, anchors)),
+        pem=one.chain(),
+        handover=handover.pk if handover and row.waits else None,
+        replaces=replaced if Issued.objects.filter(pk=replaced).exists() else None,
+        why=one.credential.why,
+    )
 
 
 @router.get("/certificates/{identity}", response=CertificateWhole)
-def certificate(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
     """One certificate with its chain."""
     guard.need(request, "look")
     return _whole(identity)
@@ -145,12 +149,13 @@ def _asked(given: CertificateAsked, profile: str) -> services.Asked:
     return services.Asked(profile, given.common_name.strip(), names, given.days, given.request, given.key_kind)
 
 
-def _made(issued: Issued, handover: Any) -> tuple[int, dict[str, Any]]:
-    return 201, {"id": issued.pk, "handover": handover.pk if handover else None, "pem": issued.chain()}
+def _made(issued: Issued, handover: Any) -> tuple[int, CertificateMade]:
+    waits = handover.pk if handover else None
+    return 201, CertificateMade(id=issued.pk, handover=waits, pem=issued.chain())
 
 
 @router.post("/clients/{identity}/certificates", response={201: CertificateMade})
-def issue(request: HttpRequest, identity: UUID, given: CertificateAsked) -> tuple[int, dict[str, Any]]:
+def issue(request: HttpRequest, identity: UUID, given: CertificateAsked) -> tuple[int, CertificateMade]:
     """Issue a certificate to a client."""
     by = guard.need(request, "change")
     return guard.repeatable(
@@ -159,12 +164,12 @@ def issue(request: HttpRequest, identity: UUID, given: CertificateAsked) -> tupl
 
 
 @router.post("/server-certificates", response={201: CertificateMade})
-def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, dict[str, Any]]:
+def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, CertificateMade]:
     """Issue a certificate to an application's own servers."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
 
-    def create() -> tuple[int, dict[str, Any]]:
+    def create() -> tuple[int, CertificateMade]:
         with transaction.atomic():
             return _made(*services.issue(by, services.server(by, place), _asked(given, "server")))
 
@@ -172,7 +177,7 @@ def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, dict
 
 
 @router.post("/certificates/{identity}/renewals", response={201: CertificateMade})
-def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, dict[str, Any]]:
+def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, CertificateMade]:
     """Make another for the same holder, with the same names and a new key. The old one lives on."""
     by = guard.need(request, "change")
     return guard.repeatable(
@@ -181,7 +186,7 @@ def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, 
 
 
 @router.post("/certificates/{identity}/revocations", response=CertificateWhole)
-def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -> dict[str, Any]:
+def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -> CertificateWhole:
     """Revoke it, with a reason."""
     services.revoke(guard.need(request, "change"), _find(identity), given.reason, given.why)
     return _whole(identity)
@@ -190,7 +195,7 @@ def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -
 # The authorities
 
 
-def _house(environment: Environment) -> dict[str, Any]:
+def _house(environment: Environment) -> HouseCertificates:
     at = replacements.situation(environment)
     rows = []
     for root in Authority.objects.filter(environment=environment, root=None).order_by("made"):
@@ -200,23 +205,25 @@ def _house(environment: Environment) -> dict[str, Any]:
         alive = sum(one.under == str(root.pk) for one in at.leaves) if at else 0
         rows.append(shapes.authority(root, issuing, alive, judged))
     replaces = at is not None and bool(at.new)
-    first = next((one for one in rows if at is not None and str(one["id"]) == at.old), None)
-    return {
-        "environment": environment_out(environment), "trust_address": f"{settings.PUBLIC_URL}/house/{environment.key}/trust.pem", "authorities": rows,
-        "steps": [shapes.step(one) for one in replacing.order(at)] if at else [],
-        "moved_by": replacing.moved_by(at, first["ends"]) if at and replaces and first else None,
-    }  # fmt: skip
+    first = next((one for one in rows if at is not None and str(one.id) == at.old), None)
+    return HouseCertificates(
+        environment=environment_out(environment),
+        trust_address=f"{settings.PUBLIC_URL}/house/{environment.key}/trust.pem",
+        authorities=rows,
+        steps=[shapes.step(one) for one in replacing.order(at)] if at else [],
+        moved_by=replacing.moved_by(at, first.ends) if at and replaces and first else None,
+    )
 
 
 @router.get("/certificate-authorities", response=list[HouseCertificates])
-def authorities(request: HttpRequest) -> list[dict[str, Any]]:
+def authorities(request: HttpRequest) -> list[HouseCertificates]:
     """The certificate authority of each environment, and where its replacement stands."""
     guard.need(request, "look")
     return [_house(one) for one in Environment.objects.all()]
 
 
 @router.post("/certificate-authorities/{environment}/replacements", response={201: HouseCertificates})
-def make(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
+def make(request: HttpRequest, environment: str) -> tuple[int, HouseCertificates]:
     """Make the authority that is to follow."""
     found = find_environment(environment)
     replacements.make(guard.need(request, "change"), found)
@@ -224,7 +231,7 @@ def make(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
 
 
 @router.put("/certificate-authorities/{root}/trust", response=HouseCertificates)
-def trust(request: HttpRequest, root: UUID, given: TrustIn) -> dict[str, Any]:
+def trust(request: HttpRequest, root: UUID, given: TrustIn) -> HouseCertificates:
     """Note that a receiver trusts a root, or no longer."""
     by = guard.need(request, "change")
     found = Authority.objects.select_related("environment").filter(pk=root, root=None).first()
@@ -235,7 +242,7 @@ def trust(request: HttpRequest, root: UUID, given: TrustIn) -> dict[str, Any]:
 
 
 @router.post("/certificate-authorities/{environment}/switches", response=HouseCertificates)
-def switch(request: HttpRequest, environment: str, given: SwitchIn) -> dict[str, Any]:
+def switch(request: HttpRequest, environment: str, given: SwitchIn) -> HouseCertificates:
     """Issue below the new authority, or below the old one again."""
     found = find_environment(environment)
     replacements.switch(guard.need(request, "change"), found, given.new)
@@ -243,7 +250,7 @@ def switch(request: HttpRequest, environment: str, given: SwitchIn) -> dict[str,
 
 
 @router.post("/certificate-authorities/{environment}/retirements", response=HouseCertificates)
-def retire(request: HttpRequest, environment: str) -> dict[str, Any]:
+def retire(request: HttpRequest, environment: str) -> HouseCertificates:
     """Retire the old authority."""
     found = find_environment(environment)
     replacements.retire(guard.need(request, "change"), found)

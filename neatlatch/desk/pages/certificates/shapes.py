@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
-
-from ninja import Schema
 
 from neatlatch.core.certificates import explaining, facts
 from neatlatch.core.certificates.replacing import Step
@@ -17,7 +15,8 @@ from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.pages.applications import EnvironmentOut
 
 
-class ChainLinkOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ChainLinkOut:
     """One certificate of a chain. ``broken``: why the chain is not good, where it is this one's fault."""
 
     role: str
@@ -38,7 +37,8 @@ class ChainLinkOut(Schema):
     broken: str
 
 
-class CertificateChain(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CertificateChain:
     """A chain from the leaf upwards. ``ends``: the earliest end in it."""
 
     verdict: str
@@ -47,7 +47,8 @@ class CertificateChain(Schema):
     links: list[ChainLinkOut]
 
 
-class SigningRequestOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SigningRequestOut:
     """A signing request, explained."""
 
     subject: str
@@ -56,7 +57,8 @@ class SigningRequestOut(Schema):
     holds: bool
 
 
-class RevokedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RevokedOut:
     """An entry of a revocation list."""
 
     serial: str
@@ -64,7 +66,8 @@ class RevokedOut(Schema):
     reason: str
 
 
-class RevocationsOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RevocationsOut:
     """A revocation list, explained."""
 
     issuer: str
@@ -87,7 +90,8 @@ class ReadingIn(Given):
     at: Moment | None = None
 
 
-class ReadingOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ReadingOut:
     """A file, explained. Nothing of it is kept."""
 
     chain: CertificateChain | None
@@ -101,7 +105,8 @@ class ReadingOut(Schema):
     locked: bool
 
 
-class CertificateRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CertificateRow:
     """A certificate that the house issued. ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet."""
 
     id: UUID
@@ -127,6 +132,7 @@ class CertificateRow(Schema):
     connections: list[str]
 
 
+@dataclass(frozen=True, kw_only=True)
 class CertificateWhole(CertificateRow):
     """One certificate of the house with its chain."""
 
@@ -137,7 +143,8 @@ class CertificateWhole(CertificateRow):
     why: str
 
 
-class ItemOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ItemOut:
     """One receiver or one certificate that a step is about."""
 
     key: str
@@ -146,7 +153,8 @@ class ItemOut(Schema):
     says: str
 
 
-class StepOutline(Schema):
+@dataclass(frozen=True, kw_only=True)
+class StepOutline:
     """A step of replacing an authority."""
 
     key: str
@@ -157,7 +165,8 @@ class StepOutline(Schema):
     items: list[ItemOut]
 
 
-class AuthorityRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AuthorityRow:
     """A root, and the authority that issues below it."""
 
     id: UUID
@@ -170,7 +179,8 @@ class AuthorityRow(Schema):
     chain: CertificateChain
 
 
-class HouseCertificates(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HouseCertificates:
     """The certificate authority of an environment."""
 
     environment: EnvironmentOut
@@ -211,7 +221,8 @@ class CertificateRevocation(Given):
     why: str = ""
 
 
-class CertificateMade(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CertificateMade:
     """A certificate that was issued, and where its key is handed over; none: its holder has it."""
 
     id: UUID
@@ -232,33 +243,61 @@ class TrustIn(Given):
     trusts: bool
 
 
-def link(one: explaining.Link) -> dict[str, Any]:
+def link(one: explaining.Link) -> ChainLinkOut:
     """A certificate of a chain."""
     told = one.facts
-    return {"role": one.role, "subject": told.subject, "issuer": told.issuer, "serial": told.serial_hex, "not_before": told.not_before, "not_after": told.not_after,
-            "sha256": told.sha256, "sha1": told.sha1, "x5t_s256": told.x5t_s256, "key": told.key.words, "signature": told.signature_hash or told.signature_oid,
-            "names": [*told.dns_names, *told.ip_addresses, *told.uris], "purposes": None if told.purposes is None else list(told.purposes),
-            "ends_first": one.ends_first, "trusted": one.trusted, "broken": one.broken}  # fmt: skip
+    return ChainLinkOut(
+        role=one.role,
+        subject=told.subject,
+        issuer=told.issuer,
+        serial=told.serial_hex,
+        not_before=told.not_before,
+        not_after=told.not_after,
+        sha256=told.sha256,
+        sha1=told.sha1,
+        x5t_s256=told.x5t_s256,
+        key=told.key.words,
+        signature=told.signature_hash or told.signature_oid,
+        names=[*told.dns_names, *told.ip_addresses, *told.uris],
+        purposes=None if told.purposes is None else list(told.purposes),
+        ends_first=one.ends_first,
+        trusted=one.trusted,
+        broken=one.broken,
+    )
 
 
-def chain(one: explaining.Chain) -> dict[str, Any]:
+def chain(one: explaining.Chain) -> CertificateChain:
     """A chain."""
-    return {"verdict": one.verdict, "says": one.says, "ends": one.ends, "links": [link(each) for each in one.links]}
+    return CertificateChain(verdict=one.verdict, says=one.says, ends=one.ends, links=[link(each) for each in one.links])
 
 
-def reading(one: explaining.Explained, locked: bool) -> dict[str, Any]:
+def reading(one: explaining.Explained, locked: bool) -> ReadingOut:
     """A file, explained."""
-    return {
-        "chain": chain(one.chain) if one.chain else None, "others": [each.subject for each in one.others], "key": one.key.words if one.key else "",
-        "key_fits": one.key_fits, "notes": list(one.notes), "friendly_name": one.friendly_name, "locked": locked,
-        "requests": [{"subject": each.subject, "names": list(each.dns_names), "key": each.key.words, "holds": each.signature_valid} for each in one.requests],
-        "lists": [_list(each) for each in one.lists],
-    }  # fmt: skip
+    return ReadingOut(
+        chain=chain(one.chain) if one.chain else None,
+        others=[each.subject for each in one.others],
+        key=one.key.words if one.key else "",
+        key_fits=one.key_fits,
+        notes=list(one.notes),
+        friendly_name=one.friendly_name,
+        locked=locked,
+        requests=[
+            SigningRequestOut(subject=each.subject, names=list(each.dns_names), key=each.key.words, holds=each.signature_valid)
+            for each in one.requests
+        ],
+        lists=[_list(each) for each in one.lists],
+    )
 
 
-def _list(one: facts.ListFacts) -> dict[str, Any]:
-    return {"issuer": one.issuer, "number": one.number, "this_update": one.this_update, "next_update": one.next_update, "count": len(one.revoked),
-            "revoked": [{"serial": each.serial_hex, "at": each.at, "reason": each.reason} for each in one.revoked[:200]]}  # fmt: skip
+def _list(one: facts.ListFacts) -> RevocationsOut:
+    return RevocationsOut(
+        issuer=one.issuer,
+        number=one.number,
+        this_update=one.this_update,
+        next_update=one.next_update,
+        count=len(one.revoked),
+        revoked=[RevokedOut(serial=each.serial_hex, at=each.at, reason=each.reason) for each in one.revoked[:200]],
+    )
 
 
 def _waits(credential: Credential) -> bool:
@@ -267,27 +306,57 @@ def _waits(credential: Credential) -> bool:
     return handover is not None and handover.shown is None and handover.closed is None and credential.lives
 
 
-def row(one: Issued, replaced_by: UUID | None, now: datetime) -> dict[str, Any]:
+def row(one: Issued, replaced_by: UUID | None, now: datetime) -> CertificateRow:
     """A certificate for the list."""
     credential, client = one.credential, one.credential.client
     assert client is not None
     ends = min(one.not_after, one.authority.not_after)
-    return {
-        "id": one.pk, "common_name": one.common_name, "names": one.names, "profile": one.profile, "client": client.name, "client_key": client.pk,
-        "application": client.place.application.name, "application_key": client.place.application.key, "environment": client.place.environment.name,
-        "serial": one.serial, "hint": credential.hint, "state": "revoked" if one.revoked else "ended" if ends <= now else "lives", "issued": credential.issued,
-        "ends": ends, "authority": one.authority.name, "by_request": one.by_request, "waits": _waits(credential), "revoked": one.revoked, "reason": one.reason, "replaced_by": replaced_by,
-        "connections": sorted({held.connection.ref for held in credential.holders.all()}),
-    }  # fmt: skip
+    return CertificateRow(
+        id=one.pk,
+        common_name=one.common_name,
+        names=one.names,
+        profile=one.profile,
+        client=client.name,
+        client_key=client.pk,
+        application=client.place.application.name,
+        application_key=client.place.application.key,
+        environment=client.place.environment.name,
+        serial=one.serial,
+        hint=credential.hint,
+        state="revoked" if one.revoked else "ended" if ends <= now else "lives",
+        issued=credential.issued,
+        ends=ends,
+        authority=one.authority.name,
+        by_request=one.by_request,
+        waits=_waits(credential),
+        revoked=one.revoked,
+        reason=one.reason,
+        replaced_by=replaced_by,
+        connections=sorted({held.connection.ref for held in credential.holders.all()}),
+    )
 
 
-def step(one: Step) -> dict[str, Any]:
+def step(one: Step) -> StepOutline:
     """A step of a replacement."""
-    return {"key": one.key, "title": one.title, "why": one.why, "state": one.state, "waits_for": one.waits_for,
-            "items": [{"key": each.key, "name": each.name, "done": each.done, "says": each.says} for each in one.items]}  # fmt: skip
+    return StepOutline(
+        key=one.key,
+        title=one.title,
+        why=one.why,
+        state=one.state,
+        waits_for=one.waits_for,
+        items=[ItemOut(key=each.key, name=each.name, done=each.done, says=each.says) for each in one.items],
+    )
 
 
-def authority(root: Authority, issuing: Authority, alive: int, judged: explaining.Chain) -> dict[str, Any]:
+def authority(root: Authority, issuing: Authority, alive: int, judged: explaining.Chain) -> AuthorityRow:
     """A root with what issues below it."""
-    return {"id": root.pk, "name": root.name, "issuing": issuing.name, "state": root.state, "ends": min(root.not_after, issuing.not_after), "alive": alive,
-            "list_address": services.address_of(issuing, "crl"), "chain": chain(judged)}  # fmt: skip
+    return AuthorityRow(
+        id=root.pk,
+        name=root.name,
+        issuing=issuing.name,
+        state=root.state,
+        ends=min(root.not_after, issuing.not_after),
+        alive=alive,
+        list_address=services.address_of(issuing, "crl"),
+        chain=chain(judged),
+    )

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
@@ -73,7 +72,8 @@ class ClientChange(Given):
     scopes: list[str] | None = None
 
 
-class SecretOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SecretOut:
     """A secret as it may be known."""
 
     id: UUID
@@ -86,7 +86,8 @@ class SecretOut(Schema):
     may_end: bool
 
 
-class StepOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class StepOut:
     """A numbered act in the application's own screens."""
 
     key: str
@@ -95,7 +96,8 @@ class StepOut(Schema):
     done: bool
 
 
-class LintOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class LintOut:
     """Something wrong with a redirect URI."""
 
     code: str
@@ -104,7 +106,8 @@ class LintOut(Schema):
     source: str
 
 
-class ClientOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ClientOut:
     """A client in full. ``resource``: it is the application itself, and not a caller."""
 
     id: UUID
@@ -143,7 +146,7 @@ class ClientOut(Schema):
     steps: list[StepOut]
     connections: list[str]
     handover: UUID | None = None
-    notes: list[str] = []
+    notes: list[str] = field(default_factory=list)
 
 
 class Tick(Given):
@@ -172,30 +175,61 @@ class UriIn(Given):
     uri: str
 
 
-def shape(client: Client, handover: str | None = None, notes: tuple[str, ...] = ()) -> dict[str, Any]:
+def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] = ()) -> ClientOut:
     """A client in full."""
     credentials, profile = client.credentials.all(), client.place.application.read_profile()
     scheme = profile.scheme_for(client.scheme)
     open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
     waiting = open_handovers[0].pk if open_handovers else None
-    return {
-        "id": client.pk, "application": client.place.application.key, "application_name": client.place.application.name,
-        "environment": environment_out(client.place.environment), "name": client.name, "contacts": client.contacts, "public": client.public,
-        "client_id": client.client_id, "redirect_uris": client.redirect_uris, "grants": client.grants, "scopes": client.scopes,
-        "sign_in_method": client.sign_in_method, "consents": client.consents, "managed": client.managed, "house": client.house, "resource": client.resource, "state": client.state,
-        "vendor_shared": client.vendor_shared, "scheme": client.scheme, "facts": client.facts, "wanted_facts": [value_out(one) for one in _facts(scheme)],
-        "account": client.account, "account_kind": client.account_kind, "rights": client.rights, "switches": client.switches,
-        "wanted_switches": list(scheme.switches), "allow_list": client.allow_list, "roles": [one.name for one in profile.roles],
-        "roles_label": profile.roles_label, "version": client.version, "changed_at": client.changed_at, "changed_by": client.changed_by,
-        "secrets": [{"id": c.pk, "kind": c.kind, "hint": c.hint, "state": c.state, "issued": c.issued, "ends": c.ends, "may_end": not ends.told_by(c)} for c in credentials],
-        "steps": [] if client.managed else [{"key": s.key, "says": s.says, "copy_text": s.copy, "done": s.key in client.ticks} for s in services.steps(client)],
-        "connections": [one.ref for one in client.connections.all()], "handover": handover or waiting, "notes": list(notes),
-    }  # fmt: skip
+    return ClientOut(
+        id=client.pk,
+        application=client.place.application.key,
+        application_name=client.place.application.name,
+        environment=environment_out(client.place.environment),
+        name=client.name,
+        contacts=client.contacts,
+        public=client.public,
+        client_id=client.client_id,
+        redirect_uris=client.redirect_uris,
+        grants=client.grants,
+        scopes=client.scopes,
+        sign_in_method=client.sign_in_method,
+        consents=client.consents,
+        managed=client.managed,
+        house=client.house,
+        resource=client.resource,
+        state=client.state,
+        vendor_shared=client.vendor_shared,
+        scheme=client.scheme,
+        facts=client.facts,
+        wanted_facts=[value_out(one) for one in _facts(scheme)],
+        account=client.account,
+        account_kind=client.account_kind,
+        rights=client.rights,
+        switches=client.switches,
+        wanted_switches=list(scheme.switches),
+        allow_list=client.allow_list,
+        roles=[one.name for one in profile.roles],
+        roles_label=profile.roles_label,
+        version=client.version,
+        changed_at=client.changed_at,
+        changed_by=client.changed_by,
+        secrets=[
+            SecretOut(id=c.pk, kind=c.kind, hint=c.hint, state=c.state, issued=c.issued, ends=c.ends, may_end=not ends.told_by(c))
+            for c in credentials
+        ],
+        steps=[]
+        if client.managed
+        else [StepOut(key=s.key, says=s.says, copy_text=s.copy, done=s.key in client.ticks) for s in services.steps(client)],
+        connections=[one.ref for one in client.connections.all()],
+        handover=handover or waiting,
+        notes=list(notes),
+    )
 
 
-def lint_out(one: redirects.Lint) -> dict[str, Any]:
+def lint_out(one: redirects.Lint) -> LintOut:
     """What is wrong with a redirect URI, as the page wants it."""
-    return {"code": one.code, "says": one.says, "grave": one.grave, "source": one.source}
+    return LintOut(code=one.code, says=one.says, grave=one.grave, source=one.source)
 
 
 def _facts(scheme: Scheme) -> list[Value]:
@@ -219,7 +253,7 @@ def _facts(scheme: Scheme) -> list[Value]:
 
 
 @router.get("/clients", response=list[ClientOut])
-def clients(request: HttpRequest, application: str) -> list[dict[str, Any]]:
+def clients(request: HttpRequest, application: str) -> list[ClientOut]:
     """The clients of an application, by environment and name. Three queries, however many there are."""
     guard.need(request, "look")
     rows = (
@@ -234,34 +268,34 @@ def clients(request: HttpRequest, application: str) -> list[dict[str, Any]]:
 
 
 @router.post("/clients", response={201: ClientOut})
-def register(request: HttpRequest, given: ClientIn) -> tuple[int, dict[str, Any]]:
+def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
     """Register a client, or begin its record by hand."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
     fields = ClientMetadata(given.name.strip(), tuple(one.strip() for one in given.contacts if one.strip()), given.public,
                             tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
 
-    def create() -> tuple[int, dict[str, Any]]:
+    def create() -> tuple[int, ClientOut]:
         if given.by_house and given.scheme == CERTIFICATE:
             client, _, made = certificates.register(
                 by, place, given.name, certificates.Asked("client", request=given.request), contacts=fields.contacts
             )
-            return 201, shape(client, str(made.pk) if made else None)
+            return 201, shape(client, made.pk if made else None)
         if given.by_house:
             client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
-            return 201, shape(client, str(made.pk) if made else None)
+            return 201, shape(client, made.pk if made else None)
         if given.scheme and given.scheme not in (CODE, CLIENT):
             return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
         if given.by_protocol:
             client, handover = services.register(by, place, fields)
-            return 201, shape(client, handover)
+            return 201, shape(client, UUID(handover) if handover else None)
         return 201, shape(services.prepare(by, place, fields, given.vendor_shared))
 
     return guard.repeatable(request, given.dict(), create, alone=given.by_house)
 
 
 @router.get("/clients/{identity}", response=ClientOut)
-def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> ClientOut:
     """A client."""
     guard.need(request, "look")
     found = find_client(identity)
@@ -270,14 +304,14 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict
 
 
 @router.post("/clients/{identity}/notes", response=ClientOut)
-def note(request: HttpRequest, identity: UUID, given: NoteIn) -> dict[str, Any]:
+def note(request: HttpRequest, identity: UUID, given: NoteIn) -> ClientOut:
     """Note what the application's own screens show of us: names, account, rights, switches, allow-list."""
     services.note(guard.need(request, "change"), find_client(identity), given.dict())
     return shape(find_client(identity))
 
 
 @router.patch("/clients/{identity}", response=ClientOut)
-def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> dict[str, Any]:
+def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> ClientOut:
     """Change a client: at the application too, where it is managed by protocol."""
     by = guard.need(request, "change")
     found = find_client(identity)
@@ -306,7 +340,7 @@ def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 
 @router.post("/clients/{identity}/readings", response=ClientOut)
-def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def read_back(request: HttpRequest, identity: UUID) -> ClientOut:
     """Read a managed client as the application holds it now."""
     by, found = guard.need(request, "change"), find_client(identity)
     read = services.read_back(by, found)
@@ -314,27 +348,27 @@ def read_back(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 
 @router.post("/clients/{identity}/ticks", response=ClientOut)
-def tick(request: HttpRequest, identity: UUID, given: Tick) -> dict[str, Any]:
+def tick(request: HttpRequest, identity: UUID, given: Tick) -> ClientOut:
     """Tick a step off."""
     return shape(services.tick(guard.need(request, "change"), find_client(identity), given.key, given.done))
 
 
 @router.post("/clients/{identity}/client-ids", response=ClientOut)
-def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> dict[str, Any]:
+def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> ClientOut:
     """Enter the client ID that the application gave."""
     found, notes = services.enter_client_id(guard.need(request, "change"), find_client(identity), given.client_id)
     return shape(found, notes=notes)
 
 
 @router.post("/clients/{identity}/consents", response=ClientOut)
-def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> dict[str, Any]:
+def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> ClientOut:
     """Note an administrator's consent, or that it was withdrawn."""
     changed = services.note_consent(guard.need(request, "change"), find_client(identity), given.scope, given.given)
     return shape(changed)
 
 
 @router.post("/redirect-uris/lint", response=list[LintOut])
-def lint(request: HttpRequest, given: UriIn) -> list[dict[str, Any]]:
+def lint(request: HttpRequest, given: UriIn) -> list[LintOut]:
     """What is wrong with a redirect URI, as one types it."""
     guard.need(request, "look")
     return [lint_out(one) for one in redirects.lint(given.uri)]

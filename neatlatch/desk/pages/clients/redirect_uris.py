@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
 from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import redirects
 from neatlatch.core.redirect_bench import Bench, Effect
@@ -27,14 +28,16 @@ from .api import ClientOut, LintOut, StepOut, UriIn, lint_out, shape
 router = Router(tags=["benches"])
 
 
-class UriDifferenceOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class UriDifferenceOut:
     """One way in which two URIs differ."""
 
     piece: str
     says: str
 
 
-class AnswerOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AnswerOut:
     """A provider's answer to a redirect URI."""
 
     match: bool
@@ -48,6 +51,7 @@ class AnswerOut(Schema):
     caller_marked: list[PieceOut]
 
 
+@dataclass(frozen=True, kw_only=True)
 class CallerUriOut(AnswerOut):
     """What a connection sends, and the provider's answer."""
 
@@ -57,7 +61,8 @@ class CallerUriOut(AnswerOut):
     signed_in: bool
 
 
-class RegisteredOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RegisteredOut:
     """A URI that the provider holds."""
 
     uri: str
@@ -65,7 +70,8 @@ class RegisteredOut(Schema):
     lint: list[LintOut]
 
 
-class UriBenchOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class UriBenchOut:
     """All redirect URIs of a client against all of its callers'."""
 
     client: UUID
@@ -81,7 +87,8 @@ class UriBenchOut(Schema):
     acts: list[StepOut]
 
 
-class UriRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class UriRow:
     """A client in the list of redirect URIs."""
 
     client: UUID
@@ -105,7 +112,8 @@ class UrisIn(Given):
     redirect_uris: list[str] | None
 
 
-class EffectOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class EffectOut:
     """What a change does to a connection."""
 
     ref: str
@@ -114,23 +122,29 @@ class EffectOut(Schema):
     users: list[str]
 
 
+@dataclass(frozen=True, kw_only=True)
 class TrialOut(AnswerOut):
     """A trial of any URI, with what is wrong with it in itself."""
 
     lint: list[LintOut]
 
 
-def _answer(found: redirects.Match, marked: Any) -> dict[str, Any]:
-    return {
-        "match": found.match, "reason_code": found.reason_code, "reason": found.reason, "nearest": found.nearest, "alike": found.alike,
-        "differences": [{"piece": one.piece, "says": one.says} for one in found.differences], "warnings": list(found.warnings),
-        "provider_marked": [{"text": one.text, "same": one.same} for one in marked.provider] if marked else [],
-        "caller_marked": [{"text": one.text, "same": one.same} for one in marked.caller] if marked else [],
-    }  # fmt: skip
+def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
+    return AnswerOut(
+        match=found.match,
+        reason_code=found.reason_code,
+        reason=found.reason,
+        nearest=found.nearest,
+        alike=found.alike,
+        differences=[UriDifferenceOut(piece=one.piece, says=one.says) for one in found.differences],
+        warnings=list(found.warnings),
+        provider_marked=[PieceOut(text=one.text, same=one.same) for one in marked.provider] if marked else [],
+        caller_marked=[PieceOut(text=one.text, same=one.same) for one in marked.caller] if marked else [],
+    )
 
 
-def _effects(found: tuple[Effect, ...]) -> list[dict[str, Any]]:
-    return [{"ref": one.ref, "stops": one.stops, "says": one.says, "users": list(one.users)} for one in found]
+def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
+    return [EffectOut(ref=one.ref, stops=one.stops, says=one.says, users=list(one.users)) for one in found]
 
 
 def _unused(client: Client, bench: Bench) -> int:
@@ -141,7 +155,7 @@ def _unused(client: Client, bench: Bench) -> int:
 
 
 @router.get("/redirect-uris", response=list[UriRow])
-def redirect_uri_list(request: HttpRequest) -> list[dict[str, Any]]:
+def redirect_uri_list(request: HttpRequest) -> list[UriRow]:
     """All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are."""
     guard.need(request, "look")
     rows = (
@@ -154,52 +168,79 @@ def redirect_uri_list(request: HttpRequest) -> list[dict[str, Any]]:
     found = []
     for one in rows:
         bench = benches.bench(one, list(one.connections.all()))
-        found.append({
-            "client": one.pk, "name": one.name, "client_id": one.client_id, "application_name": one.place.application.name,
-            "environment": environment_out(one.place.environment), "managed": one.managed, "registered": len(bench.registered), "callers": len(bench.callers),
-            "matched": sum(each.match.match for each in bench.callers), "near_misses": sum(not each.match.match for each in bench.callers),
-            "unused": _unused(one, bench), "faulty": sum(bool(each.lint) for each in bench.registered),
-            "planned": one.planned is not None,
-        })  # fmt: skip
+        found.append(
+            UriRow(
+                client=one.pk,
+                name=one.name,
+                client_id=one.client_id,
+                application_name=one.place.application.name,
+                environment=environment_out(one.place.environment),
+                managed=one.managed,
+                registered=len(bench.registered),
+                callers=len(bench.callers),
+                matched=sum(each.match.match for each in bench.callers),
+                near_misses=sum(not each.match.match for each in bench.callers),
+                unused=_unused(one, bench),
+                faulty=sum(bool(each.lint) for each in bench.registered),
+                planned=one.planned is not None,
+            )
+        )
     return found
 
 
 @router.get("/clients/{identity}/redirect-uris", response=UriBenchOut)
-def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: UUID) -> UriBenchOut:
     """All redirect URIs of a client against all of its callers'."""
     guard.need(request, "look")
     client = find_client(identity)
     bench = benches.bench(client, benches.connections_of(client))
     guard.tagged(response, client.version)
-    return {
-        "client": client.pk, "name": client.name, "application": client.place.application.key, "application_name": client.place.application.name,
-        "environment": environment_out(client.place.environment), "managed": client.managed, "version": client.version,
-        "registered": [{"uri": one.uri, "used_by": list(one.used_by), "lint": [lint_out(each) for each in one.lint]} for one in bench.registered],
-        "callers": [{**_answer(one.match, one.marked), "ref": one.sent.ref, "uri": one.sent.uri, "users": list(one.sent.users), "signed_in": one.sent.signed_in}
-                    for one in bench.callers],
-        "planned": client.planned["redirect_uris"] if client.planned else None,
-        "acts": [{"key": one.key, "says": one.says, "copy_text": one.copy, "done": one.key in client.ticks} for one in services.planned_acts(client)],
-    }  # fmt: skip
+    return UriBenchOut(
+        client=client.pk,
+        name=client.name,
+        application=client.place.application.key,
+        application_name=client.place.application.name,
+        environment=environment_out(client.place.environment),
+        managed=client.managed,
+        version=client.version,
+        registered=[
+            RegisteredOut(uri=one.uri, used_by=list(one.used_by), lint=[lint_out(each) for each in one.lint]) for one in bench.registered
+        ],
+        callers=[
+            CallerUriOut(
+                **vars(_answer(one.match, one.marked)),
+                ref=one.sent.ref,
+                uri=one.sent.uri,
+                users=list(one.sent.users),
+                signed_in=one.sent.signed_in,
+            )
+            for one in bench.callers
+        ],
+        planned=client.planned["redirect_uris"] if client.planned else None,
+        acts=[
+            StepOut(key=one.key, says=one.says, copy_text=one.copy, done=one.key in client.ticks) for one in services.planned_acts(client)
+        ],
+    )
 
 
 @router.post("/clients/{identity}/redirect-uris/trials", response=TrialOut)
-def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> dict[str, Any]:
+def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> TrialOut:
     """Whether the provider would take a redirect URI for this client, and why. Nothing is sent."""
     guard.need(request, "look")
     client = find_client(identity)
     found = benches.try_uri(client, given.uri)
-    return {**_answer(found.match, found.marked), "lint": [lint_out(one) for one in redirects.lint(given.uri)]}
+    return TrialOut(**vars(_answer(found.match, found.marked)), lint=[lint_out(one) for one in redirects.lint(given.uri)])
 
 
 @router.post("/clients/{identity}/redirect-uris/previews", response=list[EffectOut])
-def preview(request: HttpRequest, identity: UUID, given: UrisIn) -> list[dict[str, Any]]:
+def preview(request: HttpRequest, identity: UUID, given: UrisIn) -> list[EffectOut]:
     """What a change of the registered URIs would stop and start. Nothing is changed."""
     guard.need(request, "look")
     return _effects(benches.effects(find_client(identity), given.redirect_uris or []))
 
 
 @router.put("/clients/{identity}/redirect-uris/plan", response=ClientOut)
-def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> dict[str, Any]:
+def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> ClientOut:
     """Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it."""
     by = guard.need(request, "change")
     found = find_client(identity)
@@ -209,6 +250,6 @@ def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> dict[str, Any]:
 
 
 @router.post("/clients/{identity}/redirect-uris/plan/done", response=ClientOut)
-def carry_out(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def carry_out(request: HttpRequest, identity: UUID) -> ClientOut:
     """The planned change was entered in the application's screens."""
     return shape(benches.carry_out(guard.need(request, "change"), find_client(identity)))

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.core import scope_matrix
@@ -33,7 +34,8 @@ class ScopesIn(Given):
     scopes: list[str]
 
 
-class StoppedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class StoppedOut:
     """A user that would stop, at which operations, and what it would lack."""
 
     name: str
@@ -41,7 +43,8 @@ class StoppedOut(Schema):
     lacks: list[str]
 
 
-class ScopeEffect(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ScopeEffect:
     """Whom a change of scopes would stop at a connection, and what it would still ask for in vain."""
 
     ref: str
@@ -49,32 +52,35 @@ class ScopeEffect(Schema):
     asks_in_vain: list[str]
 
 
-def _effects(found: list[benches.ScopeEffect]) -> list[dict[str, Any]]:
+def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
     return [
-        {
-            "ref": one.ref,
-            "users": [{"name": user.user, "operations": list(user.operations), "lacks": sorted(user.lacks)} for user in one.users],
-            "asks_in_vain": list(one.asks_in_vain),
-        }
+        ScopeEffect(
+            ref=one.ref,
+            users=[StoppedOut(name=user.user, operations=list(user.operations), lacks=sorted(user.lacks)) for user in one.users],
+            asks_in_vain=list(one.asks_in_vain),
+        )
         for one in found
     ]
 
 
-class CallOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CallOut:
     """An operation that a user calls."""
 
     user: str
     operation: str
 
 
-class KeptOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class KeptOut:
     """A scope of the trim, and who would stop without it."""
 
     scope: str
     needed_by: list[CallOut]
 
 
-class TrimOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TrimOut:
     """The smallest set of scopes that still does the work, against what is held."""
 
     scopes: list[str]
@@ -86,7 +92,8 @@ class TrimOut(Schema):
     held_weight: str
 
 
-class ConsentRequestOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ConsentRequestOut:
     """A request for consent."""
 
     id: UUID
@@ -103,7 +110,8 @@ class ConsentRequestOut(Schema):
     link: str
 
 
-class ScopeRowOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ScopeRowOut:
     """A scope, and a cell for each user: needed, lacks, serves, or nothing."""
 
     name: str
@@ -122,7 +130,8 @@ class ScopeRowOut(Schema):
     consent_state: str
 
 
-class ColumnOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ColumnOut:
     """A user of one of the client's connections."""
 
     user: UUID
@@ -133,7 +142,8 @@ class ColumnOut(Schema):
     unknown: list[str]
 
 
-class HolderOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HolderOut:
     """A connection of the client."""
 
     ref: str
@@ -148,7 +158,8 @@ class HolderOut(Schema):
     trim: TrimOut
 
 
-class MatrixOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class MatrixOut:
     """The scopes of a client, or the roles of its account, against the users of its connections."""
 
     client: UUID
@@ -166,7 +177,8 @@ class MatrixOut(Schema):
     requests: list[ConsentRequestOut]
 
 
-class ScopeBenchRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ScopeBenchRow:
     """A client in the list of scopes."""
 
     client: UUID
@@ -190,24 +202,39 @@ class ConsentAskIn(Given):
     asked_of: str = ""
 
 
-def _trim(found: Trim) -> dict[str, Any]:
-    return {
-        "scopes": sorted(found.scopes), "kept": [{"scope": one.scope, "needed_by": _calls(one.needed_by)} for one in found.kept],
-        "can_go": list(found.can_go), "missing": list(found.missing), "impossible": _calls(found.impossible),
-        "weight": scope_matrix.weight_words(found.weight), "held_weight": scope_matrix.weight_words(found.held_weight),
-    }  # fmt: skip
+def _trim(found: Trim) -> TrimOut:
+    return TrimOut(
+        scopes=sorted(found.scopes),
+        kept=[KeptOut(scope=one.scope, needed_by=_calls(one.needed_by)) for one in found.kept],
+        can_go=list(found.can_go),
+        missing=list(found.missing),
+        impossible=_calls(found.impossible),
+        weight=scope_matrix.weight_words(found.weight),
+        held_weight=scope_matrix.weight_words(found.held_weight),
+    )
 
 
-def _calls(found: Any) -> list[dict[str, str]]:
-    return [{"user": one.user, "operation": one.operation} for one in found]
+def _calls(found: Any) -> list[CallOut]:
+    return [CallOut(user=one.user, operation=one.operation) for one in found]
 
 
-def _request(one: ConsentRequest, show_link: bool) -> dict[str, Any]:
+def _request(one: ConsentRequest, show_link: bool) -> ConsentRequestOut:
     over = one.ends <= timezone.now()
     state = "withdrawn" if one.withdrawn else "answered" if one.answered_at else "ended" if over else "waiting"
-    return {"id": one.pk, "scopes": one.scopes, "asked_of": one.asked_of, "asked_by": one.asked_by, "asked_at": one.asked_at, "ends": one.ends, "state": state,
-            "given": one.given, "answered_by": one.answered_by, "answered_at": one.answered_at, "says": one.says,
-            "link": links.address("consent", one.pk) if show_link and state == "waiting" else ""}  # fmt: skip
+    return ConsentRequestOut(
+        id=one.pk,
+        scopes=one.scopes,
+        asked_of=one.asked_of,
+        asked_by=one.asked_by,
+        asked_at=one.asked_at,
+        ends=one.ends,
+        state=state,
+        given=one.given,
+        answered_by=one.answered_by,
+        answered_at=one.answered_at,
+        says=one.says,
+        link=links.address("consent", one.pk) if show_link and state == "waiting" else "",
+    )
 
 
 def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
@@ -219,7 +246,7 @@ def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
 
 
 @router.get("/scopes", response=list[ScopeBenchRow])
-def scope_list(request: HttpRequest) -> list[dict[str, Any]]:
+def scope_list(request: HttpRequest) -> list[ScopeBenchRow]:
     """All clients and accounts, with how what they may do stands to what is needed."""
     guard.need(request, "look")
     rows = (
@@ -234,31 +261,45 @@ def scope_list(request: HttpRequest) -> list[dict[str, Any]]:
         held = client.scopes if scopes else client.rights
         if not (profile.scopes if scopes else profile.roles):
             continue
-        found.append({
-            "client": client.pk, "name": client.name, "application_name": client.place.application.name, "environment": environment_out(client.place.environment),
-            "word": "scope" if scopes else profile.roles_label, "permitted": len(held), "users": len(columns), "can_go": len(matrix.trim.can_go),
-            "missing": len(matrix.trim.missing), "impossible": len(matrix.trim.impossible), "stale": sum(one.stale for one in matrix.holders),
-            "consents_missing": sum(one.administrator and one.name not in client.consents and one.name in client.scopes for one in profile.scopes) if scopes else 0,
-        })  # fmt: skip
+        found.append(
+            ScopeBenchRow(
+                client=client.pk,
+                name=client.name,
+                application_name=client.place.application.name,
+                environment=environment_out(client.place.environment),
+                word="scope" if scopes else profile.roles_label,
+                permitted=len(held),
+                users=len(columns),
+                can_go=len(matrix.trim.can_go),
+                missing=len(matrix.trim.missing),
+                impossible=len(matrix.trim.impossible),
+                stale=sum(one.stale for one in matrix.holders),
+                consents_missing=sum(
+                    one.administrator and one.name not in client.consents and (one.name in client.scopes) for one in profile.scopes
+                )
+                if scopes
+                else 0,
+            )
+        )
     return found
 
 
 @router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])
-def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[dict[str, Any]]:
+def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[ScopeEffect]:
     """Whom it would stop if the client were permitted these scopes and no others. Nothing is changed."""
     guard.need(request, "look")
     return _effects(benches.effects_of_permitting(find_client(identity), given.scopes))
 
 
 @router.post("/connections/{ref}/scopes/previews", response=list[ScopeEffect])
-def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[dict[str, Any]]:
+def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[ScopeEffect]:
     """Whom it would stop if the connection asked for these scopes and no others. Nothing is changed."""
     guard.need(request, "look")
     return _effects(benches.effects_of_asking(find_connection(ref), given.scopes))
 
 
 @router.get("/clients/{identity}/scopes", response=MatrixOut)
-def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> MatrixOut:
     """The scopes of a client against the users of its connections, with the trim and its reasons."""
     by = guard.need(request, "look")
     client = find_client(identity)
@@ -270,33 +311,74 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict
     guard.tagged(response, client.version)
     with_scopes = client.scheme in OAUTH2
     by_ref = {one.ref: one for one in connections}
-    return {
-        "client": client.pk, "name": client.name, "application": client.place.application.key, "application_name": client.place.application.name,
-        "environment": environment_out(client.place.environment), "managed": client.managed, "version": client.version,
-        "word": "scope" if with_scopes else profile.roles_label,
-        "rows": [{"name": one.scope.name, "meaning": one.scope.meaning, "kind": one.scope.kind, "administrator": one.scope.administrator,
-                  "implies": list(one.scope.implies), "known": one.known, "permitted": one.permitted, "implied": one.implied, "requested": list(one.requested),
-                  "granted": list(one.granted), "cells": [each.value for each in one.cells], "in_trim": one.scope.name in matrix.trim.scopes,
-                  "consent": client.consents.get(one.scope.name), "consent_state": _consent_state(client, one.scope, waiting)} for one in matrix.rows],
-        "columns": [{"user": one.user_id, "name": one.name, "owner": one.owner, "ref": one.connection.ref if one.connection else "",
-                     "operations": one.operations, "unknown": [each for each in one.operations if profile.operation(each) is None]} for one in uses],
-        "connections": [{"ref": one.ref, "requested": sorted(one.requested), "granted": sorted(one.granted) if one.granted is not None else None,
-                         "made": one.made, "changed": one.changed, "stale": one.stale, "signs_person_in": by_ref[one.ref].scheme == CODE,
-                         "individual": by_ref[one.ref].individual, "version": by_ref[one.ref].version, "trim": _trim(matrix.by_connection[one.ref])}
-                        for one in matrix.holders],
-        "trim": _trim(matrix.trim), "requests": [_request(one, guard.may(by, "change")) for one in requests],
-    }  # fmt: skip
+    return MatrixOut(
+        client=client.pk,
+        name=client.name,
+        application=client.place.application.key,
+        application_name=client.place.application.name,
+        environment=environment_out(client.place.environment),
+        managed=client.managed,
+        version=client.version,
+        word="scope" if with_scopes else profile.roles_label,
+        rows=[
+            ScopeRowOut(
+                name=one.scope.name,
+                meaning=one.scope.meaning,
+                kind=one.scope.kind,
+                administrator=one.scope.administrator,
+                implies=list(one.scope.implies),
+                known=one.known,
+                permitted=one.permitted,
+                implied=one.implied,
+                requested=list(one.requested),
+                granted=list(one.granted),
+                cells=[each.value for each in one.cells],
+                in_trim=one.scope.name in matrix.trim.scopes,
+                consent=client.consents.get(one.scope.name),
+                consent_state=_consent_state(client, one.scope, waiting),
+            )
+            for one in matrix.rows
+        ],
+        columns=[
+            ColumnOut(
+                user=one.user_id,
+                name=one.name,
+                owner=one.owner,
+                ref=one.connection.ref if one.connection else "",
+                operations=one.operations,
+                unknown=[each for each in one.operations if profile.operation(each) is None],
+            )
+            for one in uses
+        ],
+        connections=[
+            HolderOut(
+                ref=one.ref,
+                requested=sorted(one.requested),
+                granted=sorted(one.granted) if one.granted is not None else None,
+                made=one.made,
+                changed=one.changed,
+                stale=one.stale,
+                signs_person_in=by_ref[one.ref].scheme == CODE,
+                individual=by_ref[one.ref].individual,
+                version=by_ref[one.ref].version,
+                trim=_trim(matrix.by_connection[one.ref]),
+            )
+            for one in matrix.holders
+        ],
+        trim=_trim(matrix.trim),
+        requests=[_request(one, guard.may(by, "change")) for one in requests],
+    )
 
 
 @router.post("/clients/{identity}/consent-requests", response={201: ConsentRequestOut})
-def ask_consent(request: HttpRequest, identity: UUID, given: ConsentAskIn) -> tuple[int, dict[str, Any]]:
+def ask_consent(request: HttpRequest, identity: UUID, given: ConsentAskIn) -> tuple[int, ConsentRequestOut]:
     """Ask an administrator of the application for consent; answers the signed link to send them."""
     made = benches.ask_consent(guard.need(request, "change"), find_client(identity), given.scopes, given.asked_of)
     return 201, _request(made, True)
 
 
 @router.post("/consent-requests/{identity}/withdrawals", response=ConsentRequestOut)
-def withdraw(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def withdraw(request: HttpRequest, identity: UUID) -> ConsentRequestOut:
     """The link shall no longer serve."""
     by = guard.need(request, "change")
     found = ConsentRequest.objects.filter(pk=identity).first()
@@ -305,7 +387,8 @@ def withdraw(request: HttpRequest, identity: UUID) -> dict[str, Any]:
     return _request(benches.withdraw_request(by, found), True)
 
 
-class AskedScopeOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AskedScopeOut:
     """A scope that consent is asked for."""
 
     name: str
@@ -314,7 +397,8 @@ class AskedScopeOut(Schema):
     why: list[str]
 
 
-class AskedConsentOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AskedConsentOut:
     """What an administrator of an application sees who opened the link: no login, nothing secret."""
 
     application: str
@@ -341,28 +425,45 @@ class ConsentAnswerIn(Given):
     says: str = ""
 
 
-def _asked(found: ConsentRequest) -> dict[str, Any]:
+def _asked(found: ConsentRequest) -> AskedConsentOut:
     client = found.client
     profile = client.place.application.read_profile()
     infos = {one.name: one for one in profile.scopes}
-    return {
-        "application": client.place.application.name, "environment": client.place.environment.name, "client_name": client.name, "client_id": client.client_id,
-        "asked_by": found.asked_by, "asked_of": found.asked_of, "asked_at": found.asked_at, "ends": found.ends,
-        "over": found.ends <= timezone.now(), "answered_at": found.answered_at, "answered_by": found.answered_by, "given": found.given, "says": found.says,
-        "scopes": [{"name": one, "meaning": infos[one].meaning if one in infos else "", "kind": infos[one].kind if one in infos else "read",
-                    "why": found.why.get(one, [])} for one in found.scopes],
-    }  # fmt: skip
+    return AskedConsentOut(
+        application=client.place.application.name,
+        environment=client.place.environment.name,
+        client_name=client.name,
+        client_id=client.client_id,
+        asked_by=found.asked_by,
+        asked_of=found.asked_of,
+        asked_at=found.asked_at,
+        ends=found.ends,
+        over=found.ends <= timezone.now(),
+        answered_at=found.answered_at,
+        answered_by=found.answered_by,
+        given=found.given,
+        says=found.says,
+        scopes=[
+            AskedScopeOut(
+                name=one,
+                meaning=infos[one].meaning if one in infos else "",
+                kind=infos[one].kind if one in infos else "read",
+                why=found.why.get(one, []),
+            )
+            for one in found.scopes
+        ],
+    )
 
 
 @router.get("/asked/consents/{token}", auth=None, response=AskedConsentOut)
-def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> AskedConsentOut:
     """What a signed link asks for."""
     response["Cache-Control"] = "no-store"
     return _asked(benches.open_request(links.opened("consent", token)))
 
 
 @router.post("/asked/consents/{token}/answers", auth=None, response=AskedConsentOut)
-def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> dict[str, Any]:
+def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> AskedConsentOut:
     """Answer, once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
@@ -371,7 +472,7 @@ def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> 
 
 
 @router.post("/connections/{ref}/tokens", response=MatrixOut)
-def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> dict[str, Any]:
+def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> MatrixOut:
     """Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that."""
     by = guard.need(request, "test")
     connection = Connection.objects.select_related("place__application", "client").filter(ref=ref).first()

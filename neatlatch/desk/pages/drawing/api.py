@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -11,7 +12,7 @@ from django.db import transaction
 from django.db.models import Max, Sum
 from django.http import HttpRequest
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import schemes
 from neatlatch.core.addresses import is_network
@@ -44,7 +45,8 @@ class OwnKeyIn(Given):
     request: str = ""
 
 
-class OwnKeyMade(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OwnKeyMade:
     """What it was given, and where its secret is handed over; none: its holder has the key. ``pem``: the certificate with its chain."""
 
     client: UUID
@@ -52,7 +54,8 @@ class OwnKeyMade(Schema):
     pem: str
 
 
-class OwnKeyOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OwnKeyOut:
     """What a user draws with."""
 
     client: UUID
@@ -66,7 +69,8 @@ class OwnKeyOut(Schema):
     handover: UUID | None
 
 
-class DrawnOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class DrawnOut:
     """Draws of one user on one connection."""
 
     user: UUID | None
@@ -79,17 +83,19 @@ class DrawnOut(Schema):
     secrets: list[str]
 
 
-class HandsOutOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HandsOutOut:
     """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words. ``not_let``
     names users that draw, and that nobody let have the secret itself."""
 
     ref: str
     hands_out: HandsOut
     says: str
-    not_let: list[str] = []
+    not_let: list[str] = field(default_factory=list)
 
 
-class LineOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class LineOut:
     """Lines to paste into a job."""
 
     language: str
@@ -106,36 +112,46 @@ def _user(identity: UUID) -> User:
 _KINDS = {schemes.BEARER: "key", schemes.CERTIFICATE: "certificate"}
 
 
-def _own(user: User) -> list[dict[str, Any]]:
+def _own(user: User) -> list[OwnKeyOut]:
     now, found = timezone.now(), []
     for client in Client.objects.filter(user=user).prefetch_related("credentials__handover").order_by("created"):
         live = [one for one in client.credentials.all() if one.digest and one.lives and (one.ends is None or one.ends > now)]
         waiting = [one.handover.pk for one in live if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed]
-        found.append({"client": client.pk, "name": client.name, "kind": _KINDS.get(client.scheme, "client"), "right": "draw" if services.DRAW in client.scopes else "relay",
-                      "addresses": client.allow_list, "hints": [one.hint for one in live], "ends": max((one.ends for one in live if one.ends), default=None),
-                      "last_used": max((one.last_used for one in live if one.last_used), default=None), "handover": waiting[0] if waiting else None})  # fmt: skip
+        found.append(
+            OwnKeyOut(
+                client=client.pk,
+                name=client.name,
+                kind=_KINDS.get(client.scheme, "client"),
+                right="draw" if services.DRAW in client.scopes else "relay",
+                addresses=client.allow_list,
+                hints=[one.hint for one in live],
+                ends=max((one.ends for one in live if one.ends), default=None),
+                last_used=max((one.last_used for one in live if one.last_used), default=None),
+                handover=waiting[0] if waiting else None,
+            )
+        )
     return found
 
 
 @router.get("/users/{identity}/keys", response=list[OwnKeyOut])
-def keys(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+def keys(request: HttpRequest, identity: UUID) -> list[OwnKeyOut]:
     """What a user draws with."""
     guard.need(request, "look")
     return _own(_user(identity))
 
 
 @router.post("/users/{identity}/keys", response={201: OwnKeyMade})
-def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, dict[str, Any]]:
+def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, OwnKeyMade]:
     """Give a user a key or a client of its own to draw with."""
     by, user = guard.need(request, "change"), _user(identity)
     leave = leave_asked(request, by)
     if wrong := [one for one in given.addresses if not is_network(one)]:
         raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
 
-    def create() -> tuple[int, dict[str, Any]]:
+    def create() -> tuple[int, OwnKeyMade]:
         client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave)
         issued = certificates.newest(client) if handover is None else None
-        return 201, {"client": client.pk, "handover": handover.pk if handover else None, "pem": issued.chain() if issued else ""}
+        return 201, OwnKeyMade(client=client.pk, handover=handover.pk if handover else None, pem=issued.chain() if issued else "")
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 
@@ -151,13 +167,13 @@ def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, 
     return 204, None
 
 
-def _hands_out(connection: Connection) -> dict[str, Any]:
+def _hands_out(connection: Connection) -> HandsOutOut:
     found = hands_out(connection.scheme)
-    return {"ref": connection.ref, "hands_out": found, "says": WORDS[found]}
+    return HandsOutOut(ref=connection.ref, hands_out=found, says=WORDS[found])
 
 
 @router.get("/users/{identity}/drawables", response=list[HandsOutOut])
-def drawables(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
     """What draws of the connections that a user uses hand out."""
     guard.need(request, "look")
     uses = Use.objects.select_related("connection").filter(user=_user(identity)).exclude(connection=None).order_by("connection__ref")
@@ -165,15 +181,15 @@ def drawables(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
 
 
 @router.get("/connections/{ref}/drawables", response=HandsOutOut)
-def drawable(request: HttpRequest, ref: str) -> dict[str, Any]:
+def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
     """What a draw of a connection hands out."""
     guard.need(request, "look")
     found = _connection(ref)
-    return {**_hands_out(found), "not_let": [one.name for one in _drawers_of(found) if drawers.not_let(one, found)]}
+    return replace(_hands_out(found), not_let=[one.name for one in _drawers_of(found) if drawers.not_let(one, found)])
 
 
 @router.post("/connections/{ref}/drawables", response=HandsOutOut)
-def let(request: HttpRequest, ref: str) -> dict[str, Any]:
+def let(request: HttpRequest, ref: str) -> HandsOutOut:
     """Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere."""
     by = guard.need(request, "change")
     found, leave = _connection(ref), leave_asked(request, by)
@@ -196,7 +212,7 @@ def _drawers_of(connection: Connection) -> list[User]:
     return list(User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[:200])
 
 
-def _drawn(rows: Any) -> list[dict[str, Any]]:
+def _drawn(rows: Any) -> list[DrawnOut]:
     """Draws by user and connection, the latest first. Four queries, however many there are."""
     now = timezone.now()
     whole = list(rows.values("user", "connection").annotate(failures=Sum("failed"), latest=Max("last")).order_by("-latest")[:200])
@@ -220,22 +236,29 @@ def _drawn(rows: Any) -> list[dict[str, Any]]:
     users = dict(User.objects.filter(pk__in={one for one, _ in pairs}).values_list("pk", "name"))
     refs = dict(Connection.objects.filter(pk__in={one for _, one in pairs}).values_list("pk", "ref"))
     return [
-        {"user": one["user"] if one["user"] in users else None, "user_name": users.get(one["user"], "a user that is gone"),
-         "ref": refs.get(one["connection"], ""), "today": day.get((one["user"], one["connection"]), 0), "week": week.get((one["user"], one["connection"]), 0),
-         "failed": one["failures"], "last": one["latest"], "secrets": sorted(hints.get(each, "") for each in used.get((one["user"], one["connection"]), set()))}
+        DrawnOut(
+            user=one["user"] if one["user"] in users else None,
+            user_name=users.get(one["user"], "a user that is gone"),
+            ref=refs.get(one["connection"], ""),
+            today=day.get((one["user"], one["connection"]), 0),
+            week=week.get((one["user"], one["connection"]), 0),
+            failed=one["failures"],
+            last=one["latest"],
+            secrets=sorted(hints.get(each, "") for each in used.get((one["user"], one["connection"]), set())),
+        )
         for one in whole
-    ]  # fmt: skip
+    ]
 
 
 @router.get("/users/{identity}/draws", response=list[DrawnOut])
-def draws_of_user(request: HttpRequest, identity: UUID) -> list[dict[str, Any]]:
+def draws_of_user(request: HttpRequest, identity: UUID) -> list[DrawnOut]:
     """What a user drew, and when last."""
     guard.need(request, "look")
     return _drawn(Drawn.objects.filter(user=_user(identity).pk))
 
 
 @router.get("/connections/{ref}/draws", response=list[DrawnOut])
-def draws_of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+def draws_of_connection(request: HttpRequest, ref: str) -> list[DrawnOut]:
     """Who drew a connection, when last, and by which secret."""
     guard.need(request, "look")
     found = Connection.objects.filter(ref=ref).first()
@@ -245,7 +268,7 @@ def draws_of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
 
 
 @router.get("/connections/{ref}/lines", response=list[LineOut])
-def lines(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+def lines(request: HttpRequest, ref: str) -> list[LineOut]:
     """Lines to paste into a job that uses a connection."""
     guard.need(request, "look")
     found = Connection.objects.select_related("place__application").filter(ref=ref).first()
@@ -254,4 +277,4 @@ def lines(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
     harmless = found.place.application.read_profile().harmless_call()
     used = Use.objects.filter(connection=found).values_list("operations", flat=True)
     called = next((one.partition(" ")[2] for each in used for one in each if one.startswith("GET ")), harmless.path if harmless else "/")
-    return [{"language": language, "text": text} for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()]
+    return [LineOut(language=language, text=text) for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()]

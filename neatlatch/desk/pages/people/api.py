@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from django.db.models import Exists, OuterRef
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.desk.ground import guard
@@ -36,7 +38,8 @@ class PersonChange(Given):
     active: bool | None = None
 
 
-class PersonOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PersonOut:
     """A person, without anything secret."""
 
     username: str
@@ -72,13 +75,20 @@ def _other(by: Person, username: str) -> Person:
     return person
 
 
-def _person(username: str) -> dict[str, Any]:
+def _person(username: str) -> PersonOut:
     return _row(_people().get(username=username))
 
 
-def _row(person: Any) -> dict[str, Any]:
-    return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active, "must_change": person.must_change,
-            "last_login": person.last_login.isoformat() if person.last_login else None, "second_factor": person.factor is not None or person.has_passkey}  # fmt: skip
+def _row(person: Any) -> PersonOut:
+    return PersonOut(
+        username=person.username,
+        name=person.shown_name,
+        role=person.role,
+        active=person.is_active,
+        must_change=person.must_change,
+        last_login=person.last_login.isoformat() if person.last_login else None,
+        second_factor=person.factor is not None or person.has_passkey,
+    )
 
 
 @router.delete("/people/{username}/second-factors", response={204: None})
@@ -90,7 +100,7 @@ def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 
 @router.post("/people/{username}/passwords", response=PersonOut)
-def give_password(request: HttpRequest, username: str, given: PasswordGiven) -> dict[str, Any]:
+def give_password(request: HttpRequest, username: str, given: PasswordGiven) -> PersonOut:
     """Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told."""
     by = guard.need(request, "change")
     log_in.give_password(by, _other(by, username), given.password)
@@ -106,24 +116,27 @@ def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 
 @router.get("/people", response=list[PersonOut])
-def people(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+def people(request: HttpRequest, words: str = "") -> list[PersonOut]:
     """All people, by login name; filtered by plain words and field words (``role:operator access:off``)."""
     guard.need(request, "look")
     rows = [_row(one) for one in _people().order_by("username")]
     asked = filter_words.read(words, {"role": "role", "access": "access"})
-    picked = {"role": lambda one: one["role"], "access": lambda one: "on" if one["active"] else "off"}
-    return filtering.pick(rows, asked, picked, lambda one: f"{one['name']} {one['username']}")
+    picked: dict[str, Callable[[PersonOut], str]] = {
+        "role": lambda one: one.role,
+        "access": lambda one: "on" if one.active else "off",
+    }
+    return filtering.pick(rows, asked, picked, lambda one: f"{one.name} {one.username}")
 
 
 @router.post("/people", response={201: PersonOut})
-def add(request: HttpRequest, given: PersonIn) -> tuple[int, dict[str, Any]]:
+def add(request: HttpRequest, given: PersonIn) -> tuple[int, PersonOut]:
     """Add a person."""
     by = guard.need(request, "change")
     return 201, _person(services.add(by, given.username, given.name, given.role, given.password, must_change=True).username)
 
 
 @router.patch("/people/{username}", response=PersonOut)
-def change(request: HttpRequest, username: str, given: PersonChange) -> dict[str, Any]:
+def change(request: HttpRequest, username: str, given: PersonChange) -> PersonOut:
     """Change a person's role, or switch their access on or off."""
     by = guard.need(request, "change")
     leaving.change(by, _find(username), given.role, given.active)

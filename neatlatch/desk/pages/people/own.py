@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 from django.contrib.auth import logout
 from django.http import HttpRequest, HttpResponse
 from django.middleware.csrf import get_token
-from ninja import Router, Schema
+from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.desk.ground import guard
@@ -31,14 +32,16 @@ class LogIn(Given):
     new_password: str = ""
 
 
-class NoticeOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class NoticeOut:
     """What somebody else did to one's log-in."""
 
     at: datetime
     says: str
 
 
-class PasskeyOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PasskeyOut:
     """A passkey, as a person tells theirs apart."""
 
     id: int
@@ -47,7 +50,8 @@ class PasskeyOut(Schema):
     last_used: datetime | None
 
 
-class SessionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SessionOut:
     """Who is logged in (``null``: nobody), what they may do, and the token that changing requests must carry.
 
     ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes. ``passkeys_at`` is the host that passkeys work at (empty: none
@@ -59,18 +63,19 @@ class SessionOut(Schema):
     username: str | None = None
     initials: str | None = None
     role: str | None = None
-    may: list[str] = []
+    may: list[str] = field(default_factory=list)
     keys_on: bool = True
     second_factor: bool = False
     device: bool = False
-    passkeys: list[PasskeyOut] = []
+    passkeys: list[PasskeyOut] = field(default_factory=list)
     passkeys_at: str = ""
     recovery_left: int = 0
-    recovery_codes: list[str] = []
-    notices: list[NoticeOut] = []
+    recovery_codes: list[str] = field(default_factory=list)
+    notices: list[NoticeOut] = field(default_factory=list)
 
 
-class FactorOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class FactorOut:
     """One-time codes that are being set up: their secret as it is typed, and as an address that devices take. Shown this once."""
 
     secret: str
@@ -103,7 +108,8 @@ class PasskeyProof(Given):
     credential: dict[str, Any]
 
 
-class AskBrowser(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AskBrowser:
     """What the browser is to be asked (``parseCreationOptionsFromJSON`` or ``parseRequestOptionsFromJSON`` take it)."""
 
     options: dict[str, Any]
@@ -117,7 +123,8 @@ class PasswordChange(Given):
     code: str = ""
 
 
-class OneSessionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class OneSessionOut:
     """A session: when and from where it was begun, when it was last seen (to ten minutes), and whether it is this one."""
 
     id: str
@@ -135,17 +142,29 @@ class Preferences(Given):
     keys_on: bool
 
 
-def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> dict[str, Any]:
+def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> SessionOut:
     person = request.user
     if not isinstance(person, Person):
-        return {"csrf": get_token(request), "passkeys_at": passkeys.host()}
+        return SessionOut(csrf=get_token(request), passkeys_at=passkeys.host())
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
     allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
     kept = list(person.passkeys.all())
-    return {"csrf": get_token(request), "person": person.shown_name, "username": person.username, "initials": initials, "role": person.role,
-            "may": allowed, "keys_on": person.keys_on, "second_factor": bool(person.factor is not None or kept), "device": person.factor is not None,
-            "passkeys": kept, "passkeys_at": passkeys.host(), "recovery_left": factors.recovery_left(person),
-            "recovery_codes": recovery_codes or [], "notices": person.notices}  # fmt: skip
+    return SessionOut(
+        csrf=get_token(request),
+        person=person.shown_name,
+        username=person.username,
+        initials=initials,
+        role=person.role,
+        may=allowed,
+        keys_on=person.keys_on,
+        second_factor=bool(person.factor is not None or kept),
+        device=person.factor is not None,
+        passkeys=[PasskeyOut(id=one.pk, name=one.name, added=one.added, last_used=one.last_used) for one in kept],
+        passkeys_at=passkeys.host(),
+        recovery_left=factors.recovery_left(person),
+        recovery_codes=recovery_codes or [],
+        notices=[NoticeOut(**one) for one in person.notices],
+    )
 
 
 def _me(request: HttpRequest) -> Person:
@@ -154,7 +173,7 @@ def _me(request: HttpRequest) -> Person:
     return person
 
 
-def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> dict[str, Any]:
+def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> SessionOut:
     log_in.go_on(request, _me(request))
     return _session(request, recovery_codes)
 
@@ -165,13 +184,13 @@ def _from_our_page(request: HttpRequest) -> None:
 
 
 @router.get("/session", auth=None, response=SessionOut)
-def session(request: HttpRequest) -> dict[str, Any]:
+def session(request: HttpRequest) -> SessionOut:
     """Who is logged in."""
     return _session(request)
 
 
 @router.post("/session", auth=None, response=SessionOut)
-def begin(request: HttpRequest, given: LogIn) -> dict[str, Any]:
+def begin(request: HttpRequest, given: LogIn) -> SessionOut:
     """Log in. After five wrong passwords a login name is locked for fifteen minutes at the address they came from."""
     _from_our_page(request)
     log_in.log_in(request, given.username, given.password, given.code, given.new_password)
@@ -188,7 +207,7 @@ def log_out(request: HttpRequest) -> tuple[int, None]:
 
 
 @router.put("/session/preferences", response=SessionOut)
-def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
+def preferences(request: HttpRequest, given: Preferences) -> SessionOut:
     """Change one's own settings."""
     person = _me(request)
     person.keys_on = given.keys_on
@@ -197,27 +216,27 @@ def preferences(request: HttpRequest, given: Preferences) -> dict[str, Any]:
 
 
 @router.post("/session/passwords", response=SessionOut)
-def change_password(request: HttpRequest, given: PasswordChange) -> dict[str, Any]:
+def change_password(request: HttpRequest, given: PasswordChange) -> SessionOut:
     """Change one's own password. All other sessions end."""
     log_in.change_password(request, _me(request), given.password, given.new_password, given.code)
     return _session(request)
 
 
 @router.post("/session/second-factors", response={201: FactorOut})
-def begin_device(request: HttpRequest, response: HttpResponse, given: Proof) -> tuple[int, dict[str, str]]:
+def begin_device(request: HttpRequest, response: HttpResponse, given: Proof) -> tuple[int, FactorOut]:
     """Begin to set up one-time codes of a device. Those that are there already stay until the new ones are confirmed."""
     secret, address = factors.begin_device(_me(request), given.password, given.code)
-    return 201, {"secret": secret, "address": address}
+    return 201, FactorOut(secret=secret, address=address)
 
 
 @router.post("/session/second-factors/confirmations", response=SessionOut)
-def confirm_device(request: HttpRequest, given: Code) -> dict[str, Any]:
+def confirm_device(request: HttpRequest, given: Code) -> SessionOut:
     """Confirm them with a code that the device shows. With the first factor come ten recovery codes."""
     return _stay(request, factors.confirm_device(_me(request), given.code))
 
 
 @router.post("/session/second-factors/removals", response=SessionOut)
-def drop_device(request: HttpRequest, given: Code) -> dict[str, Any]:
+def drop_device(request: HttpRequest, given: Code) -> SessionOut:
     """Do without one-time codes from now on."""
     factors.check(_me(request), given.code)
     factors.drop_device(_me(request), _me(request))
@@ -225,26 +244,26 @@ def drop_device(request: HttpRequest, given: Code) -> dict[str, Any]:
 
 
 @router.post("/session/recovery-codes", response=SessionOut)
-def new_recovery(request: HttpRequest, given: Code) -> dict[str, Any]:
+def new_recovery(request: HttpRequest, given: Code) -> SessionOut:
     """Ten new recovery codes in place of those there are."""
     factors.check(_me(request), given.code)
     return _session(request, factors.new_recovery(_me(request)))
 
 
 @router.post("/session/passkeys/beginnings", response={201: AskBrowser})
-def begin_passkey(request: HttpRequest, given: Proof) -> tuple[int, dict[str, Any]]:
+def begin_passkey(request: HttpRequest, given: Proof) -> tuple[int, AskBrowser]:
     """Begin to add a passkey."""
-    return 201, {"options": passkeys.begin(_me(request), given.password, given.code)}
+    return 201, AskBrowser(options=passkeys.begin(_me(request), given.password, given.code))
 
 
 @router.post("/session/passkeys", response={201: SessionOut})
-def add_passkey(request: HttpRequest, given: PasskeyIn) -> tuple[int, dict[str, Any]]:
+def add_passkey(request: HttpRequest, given: PasskeyIn) -> tuple[int, SessionOut]:
     """Add the passkey that the browser made. With the first factor come ten recovery codes."""
     return 201, _stay(request, passkeys.add(_me(request), given.credential, given.name))
 
 
 @router.post("/session/passkeys/{identity}/removals", response=SessionOut)
-def drop_passkey(request: HttpRequest, identity: int, given: Code) -> dict[str, Any]:
+def drop_passkey(request: HttpRequest, identity: int, given: Code) -> SessionOut:
     """Take a passkey of one's own away."""
     factors.check(_me(request), given.code)
     passkeys.drop(_me(request), _me(request), identity)
@@ -252,27 +271,34 @@ def drop_passkey(request: HttpRequest, identity: int, given: Code) -> dict[str, 
 
 
 @router.post("/session/passkeys/challenges", response={201: AskBrowser})
-def ask_passkey(request: HttpRequest) -> tuple[int, dict[str, Any]]:
+def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
     """What the browser is to ask a passkey of whoever is logged in."""
-    return 201, {"options": passkeys.begin_proof(_me(request))}
+    return 201, AskBrowser(options=passkeys.begin_proof(_me(request)))
 
 
 @router.post("/session/passkeys/proofs", auth=None, response={201: Code})
-def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, dict[str, Any]]:
+def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, Code]:
     """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for."""
     _from_our_page(request)
-    return 201, {"code": passkeys.take_proof(given.credential)}
+    return 201, Code(code=passkeys.take_proof(given.credential))
 
 
 @router.get("/session/sessions", response=list[OneSessionOut])
-def sessions(request: HttpRequest) -> list[dict[str, Any]]:
+def sessions(request: HttpRequest) -> list[OneSessionOut]:
     """Where one is logged in, the newest first."""
     here = digest(request.session.session_key or "")
     return [
-        {"id": log_in.public_id(one), "begun": one.begun, "seen": one.seen, "ends": one.expire_date, "address": one.address, "browser": one.browser,
-         "here": one.session_key == here}
+        OneSessionOut(
+            id=log_in.public_id(one),
+            begun=one.begun,
+            seen=one.seen,
+            ends=one.expire_date,
+            address=one.address,
+            browser=one.browser,
+            here=one.session_key == here,
+        )
         for one in log_in.sessions_of(_me(request))
-    ]  # fmt: skip
+    ]
 
 
 @router.delete("/session/sessions/{identity}", response={204: None})
@@ -283,7 +309,7 @@ def end_session(request: HttpRequest, identity: str) -> tuple[int, None]:
 
 
 @router.post("/session/endings", response=SessionOut)
-def end_sessions(request: HttpRequest, here: bool = False) -> dict[str, Any]:
+def end_sessions(request: HttpRequest, here: bool = False) -> SessionOut:
     """Log out everywhere else; ``here``: in this session too."""
     person = _me(request)
     log_in.end_sessions(person, person, elsewhere=not here)
@@ -294,7 +320,7 @@ def end_sessions(request: HttpRequest, here: bool = False) -> dict[str, Any]:
 
 
 @router.delete("/session/notices", response=SessionOut)
-def read_notices(request: HttpRequest) -> dict[str, Any]:
+def read_notices(request: HttpRequest) -> SessionOut:
     """What was done to one's log-in is read."""
     services.read_notices(_me(request))
     request.user = Person.objects.get(pk=_me(request).pk)

@@ -267,23 +267,33 @@ _SELECT = (
 )
 
 
-def find(words: str) -> list[dict[str, str]]:
+@dataclass(frozen=True)
+class Found:
+    """Something that was found, its address, and what is said beside it."""
+
+    name: str
+    kind: str
+    address: str
+    detail: str = ""
+
+
+def find(words: str) -> list[Found]:
     """The best entries for what is typed."""
     asked = query(words)
     if not asked:
         return []
     with database.cursor() as cursor:
         rows = cursor.execute(_SELECT, [asked, MOST * 3]).fetchall()
-    found = [dict(zip(("name", "kind", "address", "detail"), row, strict=True)) for row in rows]
+    found = [Found(*row) for row in rows]
     typed = words.strip().lower()
     best = sorted(enumerate(found), key=partial(_rank, typed))
     return [one for _, one in best][:MOST]
 
 
-def _rank(typed: str, placed: tuple[int, dict[str, str]]) -> tuple[bool, bool, int, int]:
+def _rank(typed: str, placed: tuple[int, Found]) -> tuple[bool, bool, int, int]:
     place, one = placed
-    name = one["name"].lower()
-    order = _ORDER.index(one["kind"]) if one["kind"] in _ORDER else 99
+    name = one.name.lower()
+    order = _ORDER.index(one.kind) if one.kind in _ORDER else 99
     # Of names that begin with all that is typed, the shortest of its kind is the likeliest; else the better match.
     begins = name.startswith(typed)
     return (name != typed, not begins, order if begins else place // 6, len(name) if begins else order)

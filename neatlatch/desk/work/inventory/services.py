@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from django.db import transaction
 from django.db.models import ProtectedError
@@ -176,6 +175,17 @@ def replaced(problem: Problem, detail: str) -> Problem:
     return Problem(problem.status, problem.title, detail, problem.errors)
 
 
-def told(change: Change) -> dict[str, Any]:
+@dataclass(frozen=True)
+class ObjectChange:
+    """What would happen to one object: add, change, remove, stay, kept or conflict."""
+
+    kind: str
+    key: str
+    act: str
+    says: list[str]
+    line: int
+
+
+def told(change: Change) -> ObjectChange:
     """A change as the page and the command line want it."""
-    return {"kind": change.kind, "key": change.key, "act": change.act, "says": list(change.says), "line": change.line}
+    return ObjectChange(change.kind, change.key, change.act, list(change.says), change.line)

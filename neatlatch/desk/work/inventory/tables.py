@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from django.db import transaction
@@ -22,6 +23,8 @@ from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
+
+from .services import ObjectChange
 
 What = Literal["connections", "clients", "credentials", "users"]
 _USERS = ("name", "environment", "kind", "owner", "runs", "windows", "notice_days", "draws", "connection", "operations")
@@ -134,7 +137,16 @@ def _at(line: int, says: str) -> Problem:
     return wrong_fields({"text": f"Line {line}: {says.rstrip('.')}. Nothing was changed."})
 
 
-def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> dict[str, Any]:
+@dataclass(frozen=True)
+class TableDifference:
+    """What a table would add and change."""
+
+    adds: list[str]
+    changes: list[ObjectChange]
+    nothing: bool
+
+
+def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> TableDifference:
     known = {
         (one.name, one.environment.key): one for one in User.objects.select_related("environment").prefetch_related("uses__connection")
     }
@@ -151,17 +163,18 @@ def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, l
         says = changes.in_words({name: list(v) if isinstance(v, tuple) else v for name, v in before.items()},
                                 {name: list(v) if isinstance(v, tuple) else v for name, v in after.items()})  # fmt: skip
         if says:
-            changed.append({"kind": "users", "key": f"{given.name}/{given.environment}", "act": "change", "says": says, "line": line})
-    return {"adds": adds, "changes": changed, "nothing": not adds and not changed}
+            named = f"{given.name}/{given.environment}"
+            changed.append(ObjectChange("users", named, "change", says, line))
+    return TableDifference(adds, changed, not adds and not changed)
 
 
-def preview_users(text: str) -> dict[str, Any]:
+def preview_users(text: str) -> TableDifference:
     """What a table of users would add and change."""
     return _difference(_read_users(text))
 
 
 @transaction.atomic
-def take_users(by: Actor, text: str) -> dict[str, Any]:
+def take_users(by: Actor, text: str) -> TableDifference:
     """Take the users of a table. What a user calls by other connections than the table names stays."""
     found = _read_users(text)
     told = _difference(found)

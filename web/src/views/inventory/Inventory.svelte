@@ -11,7 +11,7 @@
   let preview = $state<Schemas['InventoryPreviewOut'] | null>(null)
   let applied = $state<Schemas['InventoryPreviewOut'] | null>(null)
   let table = $state('')
-  let tableSeen = $state<Schemas['TableOut'] | null>(null)
+  let tableSeen = $state<Schemas['TableDifference'] | null>(null)
   let taken = $state(false)
   interface Mistake {
     line: number
