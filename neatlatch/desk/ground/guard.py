@@ -105,14 +105,14 @@ def _claimed(request: HttpRequest, given: Any, key: str, create: Callable[[], tu
         if not alone:  # else it goes with everything else
             claim.delete()
         raise
-    claim.status, claim.answer = status, json.loads(json.dumps(_plain(answer), default=str))
+    claim.status, claim.answer = status, json.loads(json.dumps(answer, default=_plain))
     claim.save(update_fields=["status", "answer"])
     return status, answer
 
 
-def _plain(answer: Any) -> Any:
-    """An answer in values that JSON has."""
-    return asdict(answer) if is_dataclass(answer) and not isinstance(answer, type) else answer
+def _plain(value: Any) -> Any:
+    """What JSON has no value for, as one that it has."""
+    return asdict(value) if is_dataclass(value) and not isinstance(value, type) else str(value)
 
 
 def forget_old(now: datetime) -> int:

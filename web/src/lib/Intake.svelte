@@ -21,7 +21,7 @@
   let text = $state('')
   let file = $state<{ name: string; base64: string } | null>(null)
   let password = $state('')
-  let found = $state<Schemas['IntakeOut'] | null>(null)
+  let found = $state<Schemas['LookedInto'] | null>(null)
   let chosen = $state<Record<string, boolean>>({})
   let choices = $state<Record<string, string>>({})
   let problem = $state<unknown>(null)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from django.conf import settings
@@ -108,26 +109,74 @@ def wanted_of(scheme: Scheme, slots: tuple[Value, ...] = ()) -> tuple[Value, ...
     return (*scheme.all_values(), *slots)
 
 
-def look(connection: Connection | None, data: bytes, password: str = "") -> dict[str, Any]:
+@dataclass(frozen=True)
+class FactSeen:
+    """Something that a pasted thing says of itself."""
+
+    label: str
+    value: str
+
+
+@dataclass(frozen=True)
+class PlacedValue:
+    """A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a secret."""
+
+    key: str
+    label: str
+    name: str
+    notes: list[str]
+    secret: bool
+    shown: str
+
+
+@dataclass(frozen=True)
+class OpenValue:
+    """A value that may be any of several."""
+
+    key: str
+    label: str
+    names: list[str]
+
+
+@dataclass(frozen=True)
+class LookedInto:
+    """What was recognised."""
+
+    kind: str
+    says: str
+    facts: list[FactSeen]
+    placed: list[PlacedValue]
+    open: list[OpenValue]
+    left: list[str]
+    known: list[str]
+
+
+def look(connection: Connection | None, data: bytes, password: str = "") -> LookedInto:
     """What was recognised, where each value would go, and what is left. Nothing is kept; secrets are answered as hints only."""
     found = recognised(data, password)
-    answer: dict[str, Any] = {
-        "kind": found.kind, "says": found.says, "facts": [{"label": label, "value": value} for label, value in found.facts],
-        "placed": [], "open": [], "left": list(found.left), "known": _known(found),
-    }  # fmt: skip
+    facts = [FactSeen(label, value) for label, value in found.facts]
     if connection is None:
         # A description is taken as a whole, by adding an application from it.
         items = [] if found.kind == "description" else [item.name or "a value" for item in found.items]
-        answer["left"] = [*items, *found.left]
-        return answer
+        left = [*items, *found.left]
+        return LookedInto(found.kind, found.says, facts, [], [], left, _known(found))
     profile = connection.place.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
-    answer["placed"] = [{"key": one.key, "label": one.label, "name": one.item.name, "notes": list(one.item.notes), "secret": one.secret,
-                         "shown": _shown(one.item.value, one.secret)} for one in placement.placed]  # fmt: skip
-    answer["open"] = [{"key": one.key, "label": one.label, "names": list(one.names)} for one in placement.open]
-    answer["left"] = list(placement.left)
-    return answer
+    placed = [
+        PlacedValue(
+            key=one.key,
+            label=one.label,
+            name=one.item.name,
+            notes=list(one.item.notes),
+            secret=one.secret,
+            shown=_shown(one.item.value, one.secret),
+        )
+        for one in placement.placed
+    ]
+    waiting = [OpenValue(one.key, one.label, list(one.names)) for one in placement.open]
+    left = list(placement.left)
+    return LookedInto(found.kind, found.says, facts, placed, waiting, left, _known(found))
 
 
 def _shown(value: str, secret: bool) -> str:

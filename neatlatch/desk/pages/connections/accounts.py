@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.connections.limits import limits_of_tests
@@ -34,7 +34,8 @@ class SharingIn(Given):
     tests_as: str | None = None
 
 
-class HoldingOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HoldingOut:
     """A person, and the account that they have connected."""
 
     username: str
@@ -60,13 +61,15 @@ class TokensEndIn(Given):
     why: str = ""
 
 
-class TokensEnded(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TokensEnded:
     """Whether they were ended at the application, in words."""
 
     there: str
 
 
-class AccountsOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AccountsOut:
     """Whose account a connection uses."""
 
     ref: str
@@ -87,6 +90,7 @@ class AccountAskIn(Given):
     expected: str = ""
 
 
+@dataclass(frozen=True, kw_only=True)
 class MineOut(HoldingOut):
     """A connection where I have, or should have, an account of my own."""
 
@@ -105,7 +109,8 @@ class TeamIn(Given):
     people: list[str] = []
 
 
-class TeamOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TeamOut:
     """A team."""
 
     id: int
@@ -114,7 +119,8 @@ class TeamOut(Schema):
     connections: list[str]
 
 
-class AskedConnectOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AskedConnectOut:
     """What a signed link asks a person to do."""
 
     ref: str
@@ -128,7 +134,8 @@ class AskedConnectOut(Schema):
     serves: bool
 
 
-class BelongingOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class BelongingOut:
     """Something of a person's, and the act that sees to it."""
 
     key: str
@@ -140,7 +147,8 @@ class BelongingOut(Schema):
     production: bool
 
 
-class BelongingsOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class BelongingsOut:
     """Everything of a person's."""
 
     username: str
@@ -159,15 +167,26 @@ class HandOverIn(Given):
     keys: list[str]
 
 
-def _holding(one: accounts.Holding, link: str = "") -> dict[str, Any]:
-    return {
-        "username": one.person.username, "name": one.person.shown_name, "expected": one.expected, "account": one.account, "connected_at": one.connected_at,
-        "ends": one.ends, "renews": one.renews, "refused": one.refused, "wrong": one.wrong, "wanted": one.wanted, "left": one.person.left is not None,
-        "asked_at": one.asked_at, "asked_by": one.asked_by, "link": link,
-    }  # fmt: skip
+def _holding(one: accounts.Holding, link: str = "") -> HoldingOut:
+    return HoldingOut(
+        username=one.person.username,
+        name=one.person.shown_name,
+        expected=one.expected,
+        account=one.account,
+        connected_at=one.connected_at,
+        ends=one.ends,
+        renews=one.renews,
+        refused=one.refused,
+        wrong=one.wrong,
+        wanted=one.wanted,
+        left=one.person.left is not None,
+        asked_at=one.asked_at,
+        asked_by=one.asked_by,
+        link=link,
+    )
 
 
-def _accounts(by: Person, ref: str) -> dict[str, Any]:
+def _accounts(by: Person, ref: str) -> AccountsOut:
     connection = find_connection(ref)
     shown = guard.may(by, "change")
     asked = {one.person_id: one.pk for one in connection.accounts.all() if one.asked_at is not None}
@@ -178,18 +197,26 @@ def _accounts(by: Person, ref: str) -> dict[str, Any]:
         for one in (accounts.holdings(connection) if connection.individual else [])
     ]
     held, tests = connection.tokens, connection.tests_tokens
-    return {"ref": ref, "tests_as": connection.tests_as, "tests_signed_in_at": tests.signed_in_at if tests else None, "individual": connection.individual, "team": connection.team.name if connection.team else "", "people": people,
-            "shared_account": held.account if held and not connection.individual else "", "may_connect": accounts.may_connect(by, connection)}  # fmt: skip
+    return AccountsOut(
+        ref=ref,
+        tests_as=connection.tests_as,
+        tests_signed_in_at=tests.signed_in_at if tests else None,
+        individual=connection.individual,
+        team=connection.team.name if connection.team else "",
+        people=people,
+        shared_account=held.account if held and (not connection.individual) else "",
+        may_connect=accounts.may_connect(by, connection),
+    )
 
 
 @router.get("/connections/{ref}/accounts", response=AccountsOut)
-def of_connection(request: HttpRequest, ref: str) -> dict[str, Any]:
+def of_connection(request: HttpRequest, ref: str) -> AccountsOut:
     """Whose account it uses: who has connected theirs, who has not, whose tokens end."""
     return _accounts(guard.need(request, "look"), ref)
 
 
 @router.put("/connections/{ref}/sharing", response=ConnectionOut)
-def share(request: HttpRequest, ref: str, given: SharingIn) -> dict[str, Any]:
+def share(request: HttpRequest, ref: str, given: SharingIn) -> ConnectionOut:
     """One shared account, or each person their own."""
     by, found = guard.need(request, "change"), find_connection(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
@@ -205,7 +232,7 @@ def _person(username: str) -> Person:
 
 
 @router.post("/connections/{ref}/accounts", response=AccountsOut)
-def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> dict[str, Any]:
+def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
     """Ask a person to connect an account of their own; their line then has the signed link to send them."""
     by = guard.need(request, "change")
     accounts.ask(by, find_connection(ref), _person(given.username), given.expected)
@@ -213,7 +240,7 @@ def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> dict[str, Any]:
 
 
 @router.delete("/connections/{ref}/accounts/{username}", response=AccountsOut)
-def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = False) -> dict[str, Any]:
+def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = False) -> AccountsOut:
     """Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too."""
     person = _person(username)
     mine = isinstance(request.user, Person) and request.user.pk == person.pk
@@ -223,25 +250,32 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
 
 
 @router.post("/connections/{ref}/token-endings", response=TokensEnded)
-def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> dict[str, Any]:
+def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> TokensEnded:
     """End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009)."""
     by = guard.need(request, "change")
     person = _person(given.username) if given.username else None
-    return {"there": accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200])}
+    return TokensEnded(there=accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200]))
 
 
 @router.get("/accounts", response=list[MineOut])
-def mine(request: HttpRequest) -> list[dict[str, Any]]:
+def mine(request: HttpRequest) -> list[MineOut]:
     """The connections where I have, or should have, an account of my own."""
     by = guard.need(request, "look")
     return [
-        {**_holding(held), "ref": one.ref, "application": one.place.application.name, "environment": environment_out(one.place.environment),
-         "purpose": one.place.application.purpose, "tests_do": limits_of_tests(one).says_to_its_people(one.tests_as)} for one, held in accounts.of_person(by)
-    ]  # fmt: skip
+        MineOut(
+            **vars(_holding(held)),
+            ref=one.ref,
+            application=one.place.application.name,
+            environment=environment_out(one.place.environment),
+            purpose=one.place.application.purpose,
+            tests_do=limits_of_tests(one).says_to_its_people(one.tests_as),
+        )
+        for one, held in accounts.of_person(by)
+    ]
 
 
 @router.get("/asked/connects/{token}", auth=None, response=AskedConnectOut)
-def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> AskedConnectOut:
     """Whom a signed link asks to connect which account. It lets nobody in: the person logs in first."""
     response["Cache-Control"] = "no-store"
     identity = links.opened("connect", token)
@@ -254,28 +288,40 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> d
         raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
     connection = found.connection
     held = connection.token_sets.filter(person=found.person).first()
-    return {"ref": connection.ref, "application": connection.place.application.name, "environment": connection.place.environment.name,
-            "person": found.person.shown_name, "username": found.person.username, "expected": found.expected, "asked_by": found.asked_by,
-            "connected_as": (held.account or "an account") if held else "", "serves": connection.individual}  # fmt: skip
+    return AskedConnectOut(
+        ref=connection.ref,
+        application=connection.place.application.name,
+        environment=connection.place.environment.name,
+        person=found.person.shown_name,
+        username=found.person.username,
+        expected=found.expected,
+        asked_by=found.asked_by,
+        connected_as=held.account or "an account" if held else "",
+        serves=connection.individual,
+    )
 
 
 # Teams
 
 
-def _team(one: Team) -> dict[str, Any]:
-    return {"id": one.pk, "name": one.name, "people": sorted(each.username for each in one.people.all()),
-            "connections": sorted(each.ref for each in one.connections.all())}  # fmt: skip
+def _team(one: Team) -> TeamOut:
+    return TeamOut(
+        id=one.pk,
+        name=one.name,
+        people=sorted(each.username for each in one.people.all()),
+        connections=sorted(each.ref for each in one.connections.all()),
+    )
 
 
 @router.get("/teams", response=list[TeamOut])
-def teams(request: HttpRequest) -> list[dict[str, Any]]:
+def teams(request: HttpRequest) -> list[TeamOut]:
     """All teams."""
     guard.need(request, "look")
     return [_team(one) for one in Team.objects.prefetch_related("people", "connections")]
 
 
 @router.post("/teams", response={201: TeamOut})
-def add_team(request: HttpRequest, given: TeamIn) -> tuple[int, dict[str, Any]]:
+def add_team(request: HttpRequest, given: TeamIn) -> tuple[int, TeamOut]:
     """Make a team."""
     return 201, _team(accounts.save_team(guard.need(request, "change"), given.name, given.people))
 
@@ -288,7 +334,7 @@ def _find_team(identity: int) -> Team:
 
 
 @router.put("/teams/{identity}", response=TeamOut)
-def change_team(request: HttpRequest, identity: int, given: TeamIn) -> dict[str, Any]:
+def change_team(request: HttpRequest, identity: int, given: TeamIn) -> TeamOut:
     """Change a team's name and people."""
     by = guard.need(request, "change")
     return _team(accounts.save_team(by, given.name, given.people, _find_team(identity)))
@@ -304,11 +350,18 @@ def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
 # Leaving
 
 
-def _belongings(person: Person) -> dict[str, Any]:
-    things = [{"key": one.key, "what": one.what, "name": one.name, "says": one.says, "address": one.address, "act": one.act, "production": one.production}
+def _belongings(person: Person) -> BelongingsOut:
+    things = [BelongingOut(key=one.key, what=one.what, name=one.name, says=one.says, address=one.address, act=one.act, production=one.production)
               for one in leaving.belongings(person)]  # fmt: skip
-    return {"username": person.username, "name": person.shown_name, "role": person.role, "active": person.is_active, "left": person.left,
-            "teams": sorted(one.name for one in person.teams.all()), "things": things}  # fmt: skip
+    return BelongingsOut(
+        username=person.username,
+        name=person.shown_name,
+        role=person.role,
+        active=person.is_active,
+        left=person.left,
+        teams=sorted(one.name for one in person.teams.all()),
+        things=things,
+    )
 
 
 def _known(username: str) -> Person:
@@ -319,14 +372,14 @@ def _known(username: str) -> Person:
 
 
 @router.get("/people/{username}/belongings", response=BelongingsOut)
-def belongings(request: HttpRequest, username: str) -> dict[str, Any]:
+def belongings(request: HttpRequest, username: str) -> BelongingsOut:
     """Everything of a person's: accounts, what they own, secrets they have seen."""
     guard.need(request, "look")
     return _belongings(_known(username))
 
 
 @router.post("/people/{username}/handings-over", response=BelongingsOut)
-def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> dict[str, Any]:
+def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
     known = {one.key for one in leaving.belongings(person) if one.act == "hand_over"}
@@ -337,7 +390,7 @@ def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> dict[st
 
 
 @router.post("/people/{username}/leavings", response=BelongingsOut)
-def leave(request: HttpRequest, username: str) -> dict[str, Any]:
+def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
     leaving.leave(guard.need(request, "change"), _known(username))
     return _belongings(_known(username))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
-from typing import Any
 from uuid import UUID
 
 from django.conf import settings
@@ -36,7 +35,8 @@ from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import filtering, problems, safe
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.applications import ProfileIn, ProfilePreview, scheme_out, value_out
+from neatlatch.desk.pages.applications import MeaningOut, ProfileIn, ProfilePreview, scheme_out, value_out
+from neatlatch.desk.pages.connections.shapes import EnvironmentChoice, ScopeChoice
 
 from . import rows as rows_of
 from .shapes import (
@@ -51,11 +51,11 @@ from .shapes import (
     Draft,
     EnvironmentName,
     IntakeIn,
-    IntakeOut,
     IntakeTake,
     RenewalOut,
     SchemeName,
     SecretIn,
+    SectionOut,
     SetAsideChoice,
     SetUpIn,
     SetUpOut,
@@ -91,7 +91,7 @@ def connections(request: HttpRequest, cursor: str | None = None, words: str = ""
 
 
 @router.get("/connections/drafts/{application}/{environment}/{scheme}", response=Draft)
-def draft(request: HttpRequest, application: str, environment: str, scheme: str, client: UUID | None = None) -> dict[str, Any]:
+def draft(request: HttpRequest, application: str, environment: str, scheme: str, client: UUID | None = None) -> Draft:
     """What a new connection starts from: the values the profile wants, with what is known filled in."""
     guard.need(request, "look")
     place = find_place(application, environment)
@@ -100,18 +100,27 @@ def draft(request: HttpRequest, application: str, environment: str, scheme: str,
     if found is None:
         raise problems.not_found("scheme")
     chosen = Client.objects.filter(pk=client, place__application=place.application).first() if client else None
-    return {
-        "scheme": scheme_out(found), "values": services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
-        "ref": setting_up.free_ref(place),
-        "secrets_known": sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
-        "slots": [value_out(one) for one in profile.slots],
-        "scopes": [{"name": s.name, "meaning": s.meaning, "kind": s.kind, "administrator": s.administrator,
-                    "permitted": chosen is not None and s.name in chosen.scopes} for s in profile.scopes],
-    }  # fmt: skip
+    return Draft(
+        scheme=scheme_out(found),
+        values=services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
+        ref=setting_up.free_ref(place),
+        secrets_known=sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
+        slots=[value_out(one) for one in profile.slots],
+        scopes=[
+            ScopeChoice(
+                name=s.name,
+                meaning=s.meaning,
+                kind=s.kind,
+                administrator=s.administrator,
+                permitted=chosen is not None and s.name in chosen.scopes,
+            )
+            for s in profile.scopes
+        ],
+    )
 
 
 @router.post("/connections", response={201: ConnectionOut})
-def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, Any]]:
+def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOut]:
     """Make a connection."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
@@ -121,7 +130,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
 
     leave = leave_asked(request, by)
 
-    def make() -> tuple[int, dict[str, Any]]:
+    def make() -> tuple[int, ConnectionOut]:
         connection, notes = services.create(
             by,
             place,
@@ -143,7 +152,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, dict[str, An
 
 
 @router.get("/connections/{ref}", response=ConnectionOut)
-def connection(request: HttpRequest, response: HttpResponse, ref: str) -> dict[str, Any]:
+def connection(request: HttpRequest, response: HttpResponse, ref: str) -> ConnectionOut:
     """A connection with its shear line."""
     guard.need(request, "look")
     found = find_connection(ref)
@@ -152,7 +161,7 @@ def connection(request: HttpRequest, response: HttpResponse, ref: str) -> dict[s
 
 
 @router.patch("/connections/{ref}", response=ConnectionOut)
-def change(request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange) -> dict[str, Any]:
+def change(request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange) -> ConnectionOut:
     """Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
     ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``."""
     by = guard.need(request, "change")
@@ -174,7 +183,7 @@ def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None
 
 
 @router.post("/connections/{ref}/acts", response=ConnectionOut)
-def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
+def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
     mending.act(by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by))
@@ -182,7 +191,7 @@ def act(request: HttpRequest, ref: str, given: ActIn) -> dict[str, Any]:
 
 
 @router.post("/connections/{ref}/clearances", response=ConnectionOut)
-def clear(request: HttpRequest, ref: str) -> dict[str, Any]:
+def clear(request: HttpRequest, ref: str) -> ConnectionOut:
     """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change."""
     by = guard.need(request, "change")
     destinations.clear(by, find_connection(ref), leave_asked(request, by))
@@ -190,7 +199,7 @@ def clear(request: HttpRequest, ref: str) -> dict[str, Any]:
 
 
 @router.post("/connections/{ref}/secrets", response=ConnectionOut)
-def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any]:
+def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
     by = guard.need(request, "change")
     _, notes = services.put_secret(by, find_connection(ref), given.secret, given.ends, given.key, leave_asked(request, by))
@@ -198,7 +207,7 @@ def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> dict[str, Any
 
 
 @router.post("/connections/{ref}/certificates", response=ConnectionOut)
-def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dict[str, Any]:
+def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> ConnectionOut:
     """Put in a certificate with its chain and its private key."""
     by = guard.need(request, "change")
     too_large = "This is larger than any certificate with its chain."
@@ -208,7 +217,7 @@ def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> dic
 
 
 @router.post("/connections/{ref}/schemes", response=ConnectionOut)
-def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> dict[str, Any]:
+def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> ConnectionOut:
     """Take another of the ways the application offers."""
     by = guard.need(request, "change")
     services.change_scheme(by, find_connection(ref), given.scheme, leave_asked(request, by))
@@ -216,7 +225,7 @@ def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> dict[str
 
 
 @router.post("/connections/{ref}/clients", response=ConnectionOut)
-def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str, Any]:
+def choose_client(request: HttpRequest, ref: str, given: ClientName) -> ConnectionOut:
     """Name the client registration."""
     by = guard.need(request, "change")
     client = Client.objects.select_related("place").filter(pk=given.client).first()
@@ -227,7 +236,7 @@ def choose_client(request: HttpRequest, ref: str, given: ClientName) -> dict[str
 
 
 @router.post("/set-ups", response={201: ConnectionOut})
-def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, dict[str, Any]]:
+def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, ConnectionOut]:
     """Begin a connection with little; its set-up page leads on from there."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
@@ -237,41 +246,46 @@ def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, dict[str, A
 
 
 @router.get("/connections/{ref}/set-up", response=SetUpOut)
-def set_up(request: HttpRequest, ref: str) -> dict[str, Any]:
+def set_up(request: HttpRequest, ref: str) -> SetUpOut:
     """Where the set-up stands: its sections in the order of the work, and what is still missing."""
     guard.need(request, "look")
     found = find_connection(ref)
     worked_out = setting_up.standing(found)
-    return {"sections": [asdict(one) for one in worked_out.sections], "missing": list(worked_out.missing), "next": worked_out.next,
-            "environments_left": list(setting_up.left_out(found)), "copies_to": _copies_to(found)}  # fmt: skip
+    return SetUpOut(
+        sections=[SectionOut(**asdict(one)) for one in worked_out.sections],
+        missing=list(worked_out.missing),
+        next=worked_out.next,
+        environments_left=list(setting_up.left_out(found)),
+        copies_to=_copies_to(found),
+    )
 
 
-def _copies_to(connection: Connection) -> list[dict[str, str]]:
+def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
     """Environments where the application has addresses and no connection yet."""
     left = set(setting_up.left_out(connection))
     return [
-        {"key": one.environment.key, "name": one.environment.name}
+        EnvironmentChoice(key=one.environment.key, name=one.environment.name)
         for one in connection.place.application.places.all()
         if one.environment.name in left
     ]
 
 
 @router.post("/connections/{ref}/copies", response={201: CopyOut})
-def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, dict[str, Any]]:
+def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, CopyOut]:
     """Begin the same set-up in another environment."""
     made, told = setting_up.copy(guard.need(request, "change"), find_connection(ref), given.environment)
-    return 201, {"ref": made.ref, **told}
+    return 201, CopyOut(ref=made.ref, **told)
 
 
-@router.post("/intakes", response=IntakeOut)
-def look_into(request: HttpRequest, given: IntakeIn) -> dict[str, Any]:
+@router.post("/intakes", response=setting_up.LookedInto)
+def look_into(request: HttpRequest, given: IntakeIn) -> setting_up.LookedInto:
     """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
     guard.need(request, "change")
     return setting_up.look(find_connection(given.connection) if given.connection else None, intake_data(given), given.password)
 
 
 @router.post("/connections/{ref}/intakes", response=ConnectionOut)
-def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> dict[str, Any]:
+def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> ConnectionOut:
     """Put what was recognised where it belongs."""
     by = guard.need(request, "change")
     _, notes = setting_up.take(
@@ -287,12 +301,12 @@ def intake_data(given: IntakeIn) -> bytes:
 
 
 @router.post("/connections/{ref}/sign-ins", response={201: SignInOut})
-def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, dict[str, Any]]:
+def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, SignInOut]:
     """Begin a sign-in: where to send the person."""
     found = find_connection(ref)
     if given.for_tests:
         begun, address = sign_in.begin(guard.need(request, "test"), found, given.back, for_tests=True)
-        return 201, {"id": begun.pk, "address": address}
+        return 201, SignInOut(id=begun.pk, address=address)
     # Where each has their own, whoever is of the team or was asked connects theirs, whatever their role.
     own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
     if found.individual and not own:
@@ -300,11 +314,11 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
             403, "You are not among those who connect an account here.", "Ask an administrator to put you into its team or to ask you."
         )
     begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
-    return 201, {"id": begun.pk, "address": address}
+    return 201, SignInOut(id=begun.pk, address=address)
 
 
 @router.post("/connections/{ref}/set-aside", response=ConnectionOut)
-def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> dict[str, Any]:
+def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionOut:
     """Use the tokens of a wrong account that were set aside, or end them."""
     by, found = guard.need(request, "test"), find_connection(ref)
     (aside.use if given.use else aside.refuse)(by, found)
@@ -312,26 +326,26 @@ def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> dict[str, A
 
 
 @router.post("/connections/{ref}/renewals", response=RenewalOut)
-def renew(request: HttpRequest, ref: str) -> dict[str, Any]:
+def renew(request: HttpRequest, ref: str) -> RenewalOut:
     """Test renewal alone: get a new access token now. Where each has their own account, one's own."""
     connection = Connection.objects.filter(ref=ref).first()
     own = connection is not None and isinstance(request.user, Person) and accounts.may_connect(request.user, connection)
     by = guard.need(request, "look" if own else "test")
-    return asdict(renewals.renew(by, find_connection(ref)))
+    return RenewalOut(**asdict(renewals.renew(by, find_connection(ref))))
 
 
 @router.get("/sign-ins/{identity}", response=SignInState)
-def sign_in_state(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def sign_in_state(request: HttpRequest, identity: UUID) -> SignInState:
     """How a sign-in went."""
     guard.need(request, "look")
     found = SignIn.objects.select_related("connection").filter(pk=identity).first()
     if found is None:
         raise problems.not_found("sign-in")
-    return {"id": found.pk, "connection": found.connection.ref, "outcome": found.outcome, "says": found.says, "ended": found.ended}
+    return SignInState(id=found.pk, connection=found.connection.ref, outcome=found.outcome, says=found.says, ended=found.ended)
 
 
 @router.post("/connections/{ref}/users", response={201: ConnectionOut})
-def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, dict[str, Any]]:
+def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
     """Note who uses this connection."""
     by, found = guard.need(request, "change"), find_connection(ref)
     users.use_connection(by, found, users.Given(given.name, "", given.kind, given.owner, given.runs), given.operations)
@@ -339,7 +353,7 @@ def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, dict
 
 
 @router.delete("/connections/{ref}/users/{identity}", response=ConnectionOut)
-def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]:
+def remove_user(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
     """A user no longer uses this connection."""
     by = guard.need(request, "change")
     use = Use.objects.select_related("connection", "user", "application").filter(pk=identity, connection__ref=ref).first()
@@ -350,7 +364,7 @@ def remove_user(request: HttpRequest, ref: str, identity: int) -> dict[str, Any]
 
 
 @router.post("/applications/{key}/profile-previews", response=ProfilePreview)
-def preview(request: HttpRequest, key: str, given: ProfileIn) -> dict[str, Any]:
+def preview(request: HttpRequest, key: str, given: ProfileIn) -> ProfilePreview:
     """What a changed profile would ask for, and what it would mean for the connections. Nothing is saved."""
     guard.need(request, "change")
     application = find_application(key)
@@ -362,9 +376,9 @@ def preview(request: HttpRequest, key: str, given: ProfileIn) -> dict[str, Any]:
         if refs
         else "None of its connections would change: their tests would send the same."
     )
-    return {
-        "schemes": [scheme_out(one) for one in profile.schemes],
-        "slots": [value_out(one) for one in profile.slots],
-        "meanings": [asdict(one) for one in meanings],
-        "says": says,
-    }
+    return ProfilePreview(
+        schemes=[scheme_out(one) for one in profile.schemes],
+        slots=[value_out(one) for one in profile.slots],
+        meanings=[MeaningOut(**asdict(one)) for one in meanings],
+        says=says,
+    )

@@ -7,7 +7,7 @@ application. A row whose stamp is still the same, and whose next end has not com
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -115,7 +115,7 @@ def _work_out(stale: list[UUID], stamps: dict[UUID, tuple[Any, ...]], now: datet
         _kept.clear()
     for one in halves.with_everything(Connection.objects.filter(pk__in=stale)):
         worked_out = halves.work_out(one, now)
-        text = json.dumps(row(one, worked_out), cls=DjangoJSONEncoder, ensure_ascii=False)
+        text = json.dumps(asdict(row(one, worked_out)), cls=DjangoJSONEncoder, ensure_ascii=False)
         _kept[one.pk] = Kept(stamps[one.pk], _until(one, now), text, frozenset(pin.key for pin in worked_out if pin.fit in _OFF))
 
 

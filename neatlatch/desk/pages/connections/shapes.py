@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
-
-from ninja import Schema
 
 from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.pages.applications import EnvironmentOut, SchemeOut, ValueOut
 
 
-class PieceOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PieceOut:
     """A run of characters, and whether the other side has it too."""
 
     text: str
     same: bool
 
 
-class ActOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ActOut:
     """Something that would mend a pin."""
 
     key: str
@@ -26,7 +27,8 @@ class ActOut(Schema):
     value: str
 
 
-class PinOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PinOut:
     """A pin: both values, how they fit, and why."""
 
     key: str
@@ -40,14 +42,16 @@ class PinOut(Schema):
     acts: list[ActOut]
 
 
-class GlyphOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class GlyphOut:
     """The pins as a small drawing: one letter-free word for each, and all of them as a sentence."""
 
     fits: list[str]
     says: str
 
 
-class ConnectionRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ConnectionRow:
     """A connection in the list."""
 
     ref: str
@@ -63,14 +67,16 @@ class ConnectionRow(Schema):
     paused: bool
 
 
-class Connections(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Connections:
     """A page of connections."""
 
     items: list[ConnectionRow]
     next: str | None
 
 
-class UsedBy(Schema):
+@dataclass(frozen=True, kw_only=True)
+class UsedBy:
     """A user of a connection, and what it lacks."""
 
     id: int
@@ -83,7 +89,8 @@ class UsedBy(Schema):
     lacks: list[str]
 
 
-class DueOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class DueOut:
     """Something that ends, or comes due."""
 
     what: str
@@ -95,7 +102,8 @@ class DueOut(Schema):
     credential: UUID | None = None
 
 
-class ClientChoice(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ClientChoice:
     """A client registration that this connection could name."""
 
     id: UUID
@@ -104,7 +112,8 @@ class ClientChoice(Schema):
     environment: str
 
 
-class HeldOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HeldOut:
     """A secret of the caller side, without its value. ``hint`` is empty while there is none."""
 
     key: str
@@ -119,7 +128,8 @@ class HeldOut(Schema):
     credential: UUID | None
 
 
-class CertificateOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CertificateOut:
     """Our client certificate, explained."""
 
     subject: str
@@ -129,14 +139,16 @@ class CertificateOut(Schema):
     says: str
 
 
-class SchemeChoice(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SchemeChoice:
     """Another of the ways the application offers."""
 
     key: str
     label: str
 
 
-class MoveOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class MoveOut:
     """Something that is held and would go where nobody cleared it for."""
 
     ref: str
@@ -146,7 +158,8 @@ class MoveOut(Schema):
     would_go_to: str
 
 
-class SetAsideOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SetAsideOut:
     """Tokens of a wrong account that were set aside: whose, since when, and who signed in."""
 
     account: str
@@ -154,6 +167,7 @@ class SetAsideOut(Schema):
     by: str
 
 
+@dataclass(frozen=True, kw_only=True)
 class ConnectionOut(ConnectionRow):
     """A connection in full."""
 
@@ -195,9 +209,9 @@ class ConnectionOut(ConnectionRow):
     last_test: UUID | None
     waiting_sign_in: datetime | None
     next_break: str = ""
-    uncleared: list[MoveOut] = []
+    uncleared: list[MoveOut] = field(default_factory=list)
     set_aside: SetAsideOut | None = None
-    notes: dict[str, list[str]] = {}
+    notes: dict[str, list[str]] = field(default_factory=dict)
 
 
 class SetAsideChoice(Given):
@@ -272,7 +286,8 @@ class SetUpIn(Given):
     ref: str = ""
 
 
-class SectionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SectionOut:
     """A step of setting up."""
 
     key: str
@@ -281,14 +296,16 @@ class SectionOut(Schema):
     says: str
 
 
-class EnvironmentChoice(Schema):
+@dataclass(frozen=True, kw_only=True)
+class EnvironmentChoice:
     """An environment to copy to."""
 
     key: str
     name: str
 
 
-class SetUpOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SetUpOut:
     """Where a set-up stands."""
 
     sections: list[SectionOut]
@@ -304,7 +321,8 @@ class EnvironmentName(Given):
     environment: str
 
 
-class CopyOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CopyOut:
     """A set-up that was begun in another environment: what was carried over, and what must be new."""
 
     ref: str
@@ -328,44 +346,6 @@ class IntakeTake(IntakeIn):
     choices: dict[str, str] = {}
 
 
-class FactOut(Schema):
-    """Something explained."""
-
-    label: str
-    value: str
-
-
-class PlacedOut(Schema):
-    """A value that would be put in place; of a secret only its hint is shown."""
-
-    key: str
-    label: str
-    name: str
-    notes: list[str]
-    secret: bool
-    shown: str
-
-
-class OpenOut(Schema):
-    """A place for which a choice is wanted."""
-
-    key: str
-    label: str
-    names: list[str]
-
-
-class IntakeOut(Schema):
-    """What was recognised."""
-
-    kind: str
-    says: str
-    facts: list[FactOut]
-    placed: list[PlacedOut]
-    open: list[OpenOut]
-    left: list[str]
-    known: list[str]
-
-
 class ClientName(Given):
     """The client registration to name."""
 
@@ -379,7 +359,8 @@ class SignInIn(Given):
     for_tests: bool | None = None
 
 
-class RenewalOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RenewalOut:
     """How a renewal went, in a sentence; ``ends``: when the access token that is held now ends."""
 
     renewed: bool
@@ -387,14 +368,16 @@ class RenewalOut(Schema):
     ends: datetime | None
 
 
-class SignInOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SignInOut:
     """Where to send the person."""
 
     id: UUID
     address: str
 
 
-class SignInState(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SignInState:
     """How a sign-in went."""
 
     id: UUID
@@ -414,7 +397,8 @@ class UsedByIn(Given):
     operations: list[str] = []
 
 
-class Draft(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Draft:
     """What a new connection starts from."""
 
     scheme: SchemeOut
@@ -425,7 +409,8 @@ class Draft(Schema):
     slots: list[ValueOut]
 
 
-class ScopeChoice(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ScopeChoice:
     """A scope to choose."""
 
     name: str
@@ -433,6 +418,3 @@ class ScopeChoice(Schema):
     kind: str
     administrator: bool
     permitted: bool
-
-
-Draft.model_rebuild()

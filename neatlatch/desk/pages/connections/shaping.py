@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from django.utils import timezone
@@ -20,61 +19,97 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.pages.applications import environment_out, scheme_out, value_out
+from neatlatch.desk.pages.connections.shapes import (
+    ActOut,
+    CertificateOut,
+    ClientChoice,
+    ConnectionRow,
+    DueOut,
+    GlyphOut,
+    HeldOut,
+    PieceOut,
+    PinOut,
+    SchemeChoice,
+    SetAsideOut,
+    UsedBy,
+)
+
+from .shapes import ConnectionOut, MoveOut
 
 
-def pin_out(pin: Pin) -> dict[str, Any]:
+def pin_out(pin: Pin) -> PinOut:
     """A pin as the page wants it."""
     marked = pin.marked
-    return {
-        "key": pin.key, "label": pin.label, "fit": pin.fit.value, "provider": pin.provider, "caller": pin.caller, "why": pin.why,
-        "provider_marked": [{"text": p.text, "same": p.same} for p in marked.provider] if marked else [],
-        "caller_marked": [{"text": p.text, "same": p.same} for p in marked.caller] if marked else [],
-        "acts": [{"key": a.key, "label": a.label, "value": a.value} for a in pin.acts],
-    }  # fmt: skip
+    return PinOut(
+        key=pin.key,
+        label=pin.label,
+        fit=pin.fit.value,
+        provider=pin.provider,
+        caller=pin.caller,
+        why=pin.why,
+        provider_marked=[PieceOut(text=p.text, same=p.same) for p in marked.provider] if marked else [],
+        caller_marked=[PieceOut(text=p.text, same=p.same) for p in marked.caller] if marked else [],
+        acts=[ActOut(key=a.key, label=a.label, value=a.value) for a in pin.acts],
+    )
 
 
-def row(connection: Connection, worked_out: tuple[Pin, ...]) -> dict[str, Any]:
+def row(connection: Connection, worked_out: tuple[Pin, ...]) -> ConnectionRow:
     """A connection in the list."""
     application = connection.place.application
-    return {
-        "ref": connection.ref, "application": application.key, "application_name": application.name,
-        "environment": environment_out(connection.place.environment), "state": connection.state,
-        "glyph": {"fits": [one.fit.value for one in worked_out], "says": pins.summary(worked_out)}, "latches": pins.latches(worked_out),
-        "failing": connection.failing, "tested_at": connection.tested_at, "users": len(connection.users.all()), "paused": connection.paused,
-    }  # fmt: skip
+    return ConnectionRow(
+        ref=connection.ref,
+        application=application.key,
+        application_name=application.name,
+        environment=environment_out(connection.place.environment),
+        state=connection.state,
+        glyph=GlyphOut(fits=[one.fit.value for one in worked_out], says=pins.summary(worked_out)),
+        latches=pins.latches(worked_out),
+        failing=connection.failing,
+        tested_at=connection.tested_at,
+        users=len(connection.users.all()),
+        paused=connection.paused,
+    )
 
 
-def _due(connection: Connection) -> list[dict[str, Any]]:
+def _due(connection: Connection) -> list[DueOut]:
     held = connection.tokens
-    found: list[dict[str, Any]] = []
+    found: list[DueOut] = []
     if held is not None:
         renews = (held.refresh is not None or connection.scheme != CODE) and not held.refused
         says = "renews itself" if renews else held.refused or "cannot be renewed"
         if connection.scheme != CODE and connection.failed_rung == Rung.SIGN_IN:
             # Each test asks for a new one; the one that is held was got before.
             says = "the last test got no other"
-        found.append({"what": "Access token", "at": held.ends, "says": says, "act": "" if renews else "sign_in"})
+        found.append(DueOut(what="Access token", at=held.ends, says=says, act="" if renews else "sign_in"))
     scheme = KINDS[connection.scheme]
     for key, credential in connection.secrets().items():
         value = scheme.value(key.rpartition(".")[2])
         if credential.kind == "private_key":
             continue
         label = value.label if value else key.rpartition(".")[2].replace("_", " ").capitalize()
-        found.append({"what": f"{label} {credential.hint}", "at": credential.ends, "says": "" if credential.ends else "no end date known", "act": "put_secret",
-                      "key": key, "credential": _end_is_noted(credential)})  # fmt: skip
+        found.append(
+            DueOut(
+                what=f"{label} {credential.hint}",
+                at=credential.ends,
+                says="" if credential.ends else "no end date known",
+                act="put_secret",
+                key=key,
+                credential=_end_is_noted(credential),
+            )
+        )
     sight = halves.certificate_sight(connection, timezone.now()) if "certificate" in connection.values else None
     if sight is not None:
-        found.append({"what": "Certificate chain", "at": sight.ends, "says": "", "act": "put_certificate"})
+        found.append(DueOut(what="Certificate chain", at=sight.ends, says="", act="put_certificate"))
     if connection.client is not None:
         found += [
-            {"what": f"Consent for {scope}", "at": None, "says": "no end date"}
+            DueOut(what=f"Consent for {scope}", at=None, says="no end date")
             for scope in sorted(connection.client.consents)
             if scope in connection.scopes
         ]
     return found
 
 
-def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> dict[str, Any]:
+def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> ConnectionOut:
     """A connection in full."""
     now = timezone.now()
     both = halves.halves(connection, now)
@@ -94,40 +129,94 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> d
         .exclude(resource=True)
         .select_related("place__environment")
     )
-    return {
-        **row(connection, worked_out), "scheme": scheme_out(scheme), "values": connection.values, "scopes": connection.scopes, "pace": connection.pace,
-        "time_limit": connection.time_limit, "version": connection.version, "changed_at": connection.changed_at, "changed_by": connection.changed_by,
-        "client": client.pk if client else None, "managed": bool(client and client.managed),
-        "schemes": [{"key": one.key, "label": one.label} for one in profile.schemes], "slots": connection.slots,
-        "slot_values": [value_out(one) for one in profile.slots], "secrets": _held(connection, scheme), "certificate": _certificate(both), "pins": [pin_out(one) for one in worked_out],
-        "users_of": [{"id": u.pk, "user": u.user_id, "name": u.name, "kind": u.user.kind, "owner": u.owner, "runs": u.user.runs, "operations": u.operations, "lacks": lacks.get(u.name, [])}
-                     for u in connection.users.all()],
-        "due": _due(connection), "individual": connection.individual, "team": connection.team.name if connection.team else "",
-        "tests_as": connection.tests_as, "tests_do": limits.says(), "work_in_rounds": connection.work_in_rounds, "passes": connection.passes,
-        "passes_wanted": health.PASSES_WANTED, "rounds_try_what_failed": limits.of_round().tries(connection.failed_rung),
-        "choices": [{"id": c.pk, "name": c.name, "client_id": c.client_id or c.account or next(iter(c.facts.values()), ""), "environment": c.place.environment.name} for c in choices],
-        "operations": [one.name for one in profile.operations], "signs_person_in": connection.scheme == CODE,
-        "renewable": connection.scheme in OAUTH2 and not connection.individual and (connection.scheme != CODE or bool(held and held.refresh)), "signed_in": held is not None,
-        "curl": _curl(connection, scheme, call.method, call.path) if call else "",
-        "last_test": connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(), "waiting_sign_in": waiting,
-        "next_break": soonest.why if soonest else "", "notes": notes or {},
-        "set_aside": _set_aside(connection),
-        "uncleared": [destinations.told(one) for one in destinations.moves(connection)],
-    }  # fmt: skip
+    return ConnectionOut(
+        **vars(row(connection, worked_out)),
+        scheme=scheme_out(scheme),
+        values=connection.values,
+        scopes=connection.scopes,
+        pace=connection.pace,
+        time_limit=connection.time_limit,
+        version=connection.version,
+        changed_at=connection.changed_at,
+        changed_by=connection.changed_by,
+        client=client.pk if client else None,
+        managed=bool(client and client.managed),
+        schemes=[SchemeChoice(key=one.key, label=one.label) for one in profile.schemes],
+        slots=connection.slots,
+        slot_values=[value_out(one) for one in profile.slots],
+        secrets=_held(connection, scheme),
+        certificate=_certificate(both),
+        pins=[pin_out(one) for one in worked_out],
+        users_of=[
+            UsedBy(
+                id=u.pk,
+                user=u.user_id,
+                name=u.name,
+                kind=u.user.kind,
+                owner=u.owner,
+                runs=u.user.runs,
+                operations=u.operations,
+                lacks=lacks.get(u.name, []),
+            )
+            for u in connection.users.all()
+        ],
+        due=_due(connection),
+        individual=connection.individual,
+        team=connection.team.name if connection.team else "",
+        tests_as=connection.tests_as,
+        tests_do=limits.says(),
+        work_in_rounds=connection.work_in_rounds,
+        passes=connection.passes,
+        passes_wanted=health.PASSES_WANTED,
+        rounds_try_what_failed=limits.of_round().tries(connection.failed_rung),
+        choices=[
+            ClientChoice(
+                id=c.pk,
+                name=c.name,
+                client_id=c.client_id or c.account or next(iter(c.facts.values()), ""),
+                environment=c.place.environment.name,
+            )
+            for c in choices
+        ],
+        operations=[one.name for one in profile.operations],
+        signs_person_in=connection.scheme == CODE,
+        renewable=connection.scheme in OAUTH2
+        and (not connection.individual)
+        and (connection.scheme != CODE or bool(held and held.refresh)),
+        signed_in=held is not None,
+        curl=_curl(connection, scheme, call.method, call.path) if call else "",
+        last_test=connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(),
+        waiting_sign_in=waiting,
+        next_break=soonest.why if soonest else "",
+        notes=notes or {},
+        set_aside=_set_aside(connection),
+        uncleared=[MoveOut(**destinations.told(one)) for one in destinations.moves(connection)],
+    )
 
 
-def _set_aside(connection: Connection) -> dict[str, Any] | None:
+def _set_aside(connection: Connection) -> SetAsideOut | None:
     row = aside.of(connection)
-    return {"account": row.account, "at": row.at, "by": row.by} if row is not None else None
+    return SetAsideOut(account=row.account, at=row.at, by=row.by) if row is not None else None
 
 
-def _held(connection: Connection, scheme: Scheme) -> list[dict[str, Any]]:
+def _held(connection: Connection, scheme: Scheme) -> list[HeldOut]:
     secrets = connection.secrets()
     found = []
     for value in scheme.secrets():
         one = secrets.get(value.key)
-        found.append({"key": value.key, "label": value.label, "type": value.type, "where": value.where, "hint": one.hint if one else "", "ends": one.ends if one else None,
-                      "put_in": one.issued if one else None, "put_in_by": one.put_in_by if one else "", "credential": _end_is_noted(one)})  # fmt: skip
+        found.append(
+            HeldOut(
+                key=value.key,
+                label=value.label,
+                type=value.type,
+                where=value.where,
+                hint=one.hint if one else "",
+                ends=one.ends if one else None,
+                put_in=one.issued if one else None,
+                put_in_by=one.put_in_by if one else "",
+                credential=_end_is_noted(one),
+            )
+        )
     return found
 
 
@@ -136,12 +225,12 @@ def _end_is_noted(credential: Credential | None) -> UUID | None:
     return credential.pk if credential is not None and not ends.told_by(credential) else None
 
 
-def _certificate(both: pins.Halves) -> dict[str, Any] | None:
+def _certificate(both: pins.Halves) -> CertificateOut | None:
     sight = both.caller.certificate
     return (
         None
         if sight is None
-        else {"subject": sight.subject, "sha256": sight.sha256, "ends": sight.ends, "verdict": sight.verdict, "says": sight.says}
+        else CertificateOut(subject=sight.subject, sha256=sight.sha256, ends=sight.ends, verdict=sight.verdict, says=sight.says)
     )
 
 
