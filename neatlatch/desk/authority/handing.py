@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import json
 import secrets
+from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from uuid import UUID
 
 from django.conf import settings
 from django.db import transaction
@@ -265,15 +266,48 @@ def permit_revealing(by: Person, environment: Environment, yes: bool, code: str)
         write(by, "permitted showing stored secrets of" if yes else "forbade showing stored secrets of", "environment", environment.name)
 
 
-def as_receipt(handover: Handover) -> dict[str, Any]:
+@dataclass(frozen=True, kw_only=True)
+class ReceiptOut:
+    """What became of a handover: who, when, what hint."""
+
+    id: UUID
+    hint: str
+    client: str
+    client_name: str
+    application: str
+    environment: str
+    form: str
+    to: str
+    made_by: str
+    made: datetime
+    ends: datetime | None
+    taken: datetime | None
+    taken_by: str
+    taken_from: str
+    state: str
+    outcome: str
+
+
+def as_receipt(handover: Handover) -> ReceiptOut:
     """Who, when, what hint."""
     credential, client = handover.credential, handover.credential.client
     state = ("not taken" if handover.closed and not handover.shown else "taken" if handover.shown and (handover.closed or handover.form != Handover.Form.SHOWN)
              else "shown" if handover.shown else "waits")  # fmt: skip
-    return {
-        "id": handover.pk, "hint": credential.hint, "client": str(client.pk) if client else "", "client_name": client.name if client else "",
-        "application": client.place.application.name if client else "", "environment": client.place.environment.name if client else "",
-        "form": handover.form, "to": handover.to, "made_by": handover.made_by.username if handover.made_by else "", "made": handover.made,
-        "ends": handover.ends, "taken": handover.shown, "taken_by": handover.taken_by, "taken_from": handover.taken_from, "state": state,
-        "outcome": handover.outcome,
-    }  # fmt: skip
+    return ReceiptOut(
+        id=handover.pk,
+        hint=credential.hint,
+        client=str(client.pk) if client else "",
+        client_name=client.name if client else "",
+        application=client.place.application.name if client else "",
+        environment=client.place.environment.name if client else "",
+        form=handover.form,
+        to=handover.to,
+        made_by=handover.made_by.username if handover.made_by else "",
+        made=handover.made,
+        ends=handover.ends,
+        taken=handover.shown,
+        taken_by=handover.taken_by,
+        taken_from=handover.taken_from,
+        state=state,
+        outcome=handover.outcome,
+    )

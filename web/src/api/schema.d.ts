@@ -7115,17 +7115,11 @@ export interface components {
              * @default
              */
             next_break: string;
-            /**
-             * Uncleared
-             * @default []
-             */
-            uncleared: components["schemas"]["MoveOut"][];
+            /** Uncleared */
+            uncleared?: components["schemas"]["MoveOut"][];
             set_aside?: components["schemas"]["SetAsideOut"] | null;
-            /**
-             * Notes
-             * @default {}
-             */
-            notes: {
+            /** Notes */
+            notes?: {
                 [key: string]: string[];
             };
         };
@@ -7518,40 +7512,40 @@ export interface components {
             environment: string;
         };
         /**
-         * FactOut
-         * @description Something explained.
+         * FactSeen
+         * @description Something that a pasted thing says of itself.
          */
-        FactOut: {
+        FactSeen: {
             /** Label */
             label: string;
             /** Value */
             value: string;
         };
         /**
-         * IntakeOut
+         * LookedInto
          * @description What was recognised.
          */
-        IntakeOut: {
+        LookedInto: {
             /** Kind */
             kind: string;
             /** Says */
             says: string;
             /** Facts */
-            facts: components["schemas"]["FactOut"][];
+            facts: components["schemas"]["FactSeen"][];
             /** Placed */
-            placed: components["schemas"]["PlacedOut"][];
+            placed: components["schemas"]["PlacedValue"][];
             /** Open */
-            open: components["schemas"]["OpenOut"][];
+            open: components["schemas"]["OpenValue"][];
             /** Left */
             left: string[];
             /** Known */
             known: string[];
         };
         /**
-         * OpenOut
-         * @description A place for which a choice is wanted.
+         * OpenValue
+         * @description A value that may be any of several.
          */
-        OpenOut: {
+        OpenValue: {
             /** Key */
             key: string;
             /** Label */
@@ -7560,10 +7554,10 @@ export interface components {
             names: string[];
         };
         /**
-         * PlacedOut
-         * @description A value that would be put in place; of a secret only its hint is shown.
+         * PlacedValue
+         * @description A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a secret.
          */
-        PlacedOut: {
+        PlacedValue: {
             /** Key */
             key: string;
             /** Label */
@@ -25743,7 +25737,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["IntakeOut"];
+                    "application/json": components["schemas"]["LookedInto"];
                 };
             };
             /** @description Refused, with the reason */

@@ -14,6 +14,7 @@ from ninja.utils import check_csrf
 
 from neatlatch.core import filter_words
 from neatlatch.desk.authority import handing
+from neatlatch.desk.authority.handing import ReceiptOut
 from neatlatch.desk.estate.credentials import ends, services
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
@@ -21,36 +22,40 @@ from neatlatch.desk.estate.records.credentials.models import Credential, Handove
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.work.credentials import leaks, life
+from neatlatch.desk.work.credentials.shown import CredentialOut, LeakOut, WholeCredentialOut
 
 from .shapes import (
     AskedHandoverOut,
-    CredentialOut,
     EndIn,
     FileIn,
     FileMade,
     HandoverOut,
     LeakIn,
-    LeakOut,
     LinkIn,
     LinkMade,
     Pkcs12In,
     Pkcs12Made,
-    ReceiptOut,
     RevealIn,
     RevealingIn,
     RevealingOut,
     Shown,
     TakeIn,
-    WholeCredentialOut,
 )
 
 router = Router(tags=["credentials"])
 
 
-def _shape(handover: Handover) -> dict[str, Any]:
+def _shape(handover: Handover) -> HandoverOut:
     credential = handover.credential
-    return {"id": handover.pk, "client": str(credential.client_id), "client_name": credential.client.name if credential.client else "", "hint": credential.hint,
-            "ends": credential.ends, "shown": handover.shown, "closed": handover.closed}  # fmt: skip
+    return HandoverOut(
+        id=handover.pk,
+        client=str(credential.client_id),
+        client_name=credential.client.name if credential.client else "",
+        hint=credential.hint,
+        ends=credential.ends,
+        shown=handover.shown,
+        closed=handover.closed,
+    )
 
 
 def _find(identity: UUID) -> Handover:
@@ -62,46 +67,46 @@ def _find(identity: UUID) -> Handover:
 
 FIELDS = {"kind": "kind", "env": "env", "environment": "env", "app": "app", "application": "app", "used": "used", "over": "over", "ends": "ends",
           "connection": "connection", "by": "by", "state": "state", "owner": "owner", "mark": "mark"}  # fmt: skip
-PICKED: dict[str, Callable[[dict[str, Any]], Any]] = {
-    "kind": lambda one: one["kind"], "env": lambda one: one["environment"], "app": lambda one: one["application"], "used": lambda one: bool(one["connections"]),
-    "over": lambda one: one["over"], "ends": lambda one: one["ends"] is not None, "connection": lambda one: " ".join(one["connections"]),
-    "by": lambda one: one["put_in_by"], "state": lambda one: one["state"], "owner": lambda one: one["owner"],
-    "mark": lambda one: " ".join(mark["key"] for mark in one["marks"]),
+PICKED: dict[str, Callable[[CredentialOut], Any]] = {
+    "kind": lambda one: one.kind, "env": lambda one: one.environment, "app": lambda one: one.application, "used": lambda one: bool(one.connections),
+    "over": lambda one: one.over, "ends": lambda one: one.ends is not None, "connection": lambda one: " ".join(one.connections),
+    "by": lambda one: one.put_in_by, "state": lambda one: one.state, "owner": lambda one: one.owner,
+    "mark": lambda one: " ".join(mark.key for mark in one.marks),
 }  # fmt: skip
 
 
-def _plain(one: dict[str, Any]) -> str:
+def _plain(one: CredentialOut) -> str:
     return " ".join(
         (
-            one["hint"],
-            one["kind"].replace("_", " "),
-            one["application"],
-            one["environment"],
-            one["client"],
-            one["client_id"],
-            *one["connections"],
+            one.hint,
+            one.kind.replace("_", " "),
+            one.application,
+            one.environment,
+            one.client,
+            one.client_id,
+            *one.connections,
         )
     )
 
 
 @router.get("/credentials", response=list[CredentialOut])
-def credentials(request: HttpRequest, words: str = "") -> list[dict[str, Any]]:
+def credentials(request: HttpRequest, words: str = "") -> list[CredentialOut]:
     """All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
     queries, however many there are."""
     guard.need(request, "look")
     found = life.rows(Credential.objects.all(), timezone.now())
     found = filtering.pick(found, filter_words.read(words, FIELDS), PICKED, _plain)
-    return sorted(found, key=lambda one: (one["ends"] is None, one["ends"] or one["issued"]))
+    return sorted(found, key=lambda one: (one.ends is None, one.ends or one.issued))
 
 
 @router.post("/leaks", response=LeakOut)
-def leaked(request: HttpRequest, given: LeakIn) -> dict[str, Any]:
+def leaked(request: HttpRequest, given: LeakIn) -> LeakOut:
     """A credential has leaked: say what is known of it. What is pasted is not kept."""
     return leaks.look(guard.need(request, "change"), given.text, timezone.now())
 
 
 @router.get("/credentials/{identity}", response=WholeCredentialOut)
-def credential(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def credential(request: HttpRequest, identity: UUID) -> WholeCredentialOut:
     """A credential and its whole life."""
     guard.need(request, "look")
     found = (
@@ -116,7 +121,7 @@ def credential(request: HttpRequest, identity: UUID) -> dict[str, Any]:
 
 
 @router.put("/credentials/{identity}/end", response=WholeCredentialOut)
-def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> dict[str, Any]:
+def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> WholeCredentialOut:
     """Note when a secret ends, where people have to say it."""
     by = guard.need(request, "change")
     found = Credential.objects.defer("value").filter(pk=identity).first()
@@ -126,95 +131,102 @@ def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> dict[str, Any
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)
-def handover(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def handover(request: HttpRequest, identity: UUID) -> HandoverOut:
     """Where a handover stands."""
     guard.need(request, "change")
     return _shape(_find(identity))
 
 
 @router.post("/handovers/{identity}/showings", response=Shown)
-def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> dict[str, Any]:
+def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> Shown:
     """Show the secret, this once."""
     by = guard.need(request, "change")
     _, value = services.show(by, _find(identity))
     response["Cache-Control"] = "no-store"
-    return {"value": value, "hide_after_seconds": 60}
+    return Shown(value=value, hide_after_seconds=60)
 
 
 @router.post("/handovers/{identity}/links", response={201: LinkMade})
-def make_link(request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn) -> tuple[int, dict[str, Any]]:
+def make_link(request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn) -> tuple[int, LinkMade]:
     """Hand it over by a link that serves once, within a day, together with a code."""
     handover, address, code = handing.make_link(guard.need(request, "change"), _find(identity), given.to)
     response["Cache-Control"] = "no-store"
-    return 201, {"address": address, "code": code, "ends": handover.ends}
+    assert handover.ends is not None  # a link serves for a day
+    return 201, LinkMade(address=address, code=code, ends=handover.ends)
 
 
 @router.post("/handovers/{identity}/files", response={201: FileMade})
-def make_file(request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn) -> tuple[int, dict[str, Any]]:
+def make_file(request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn) -> tuple[int, FileMade]:
     """Hand it over as a file that only the owner of a key can read."""
     handover, content = handing.make_file(guard.need(request, "change"), _find(identity), given.to, given.key)
     response["Cache-Control"] = "no-store"
-    return 201, {"name": f"{handover.credential.kind.replace('_', '-')}-{handover.credential.hint.strip('…')}.jwe", "content": content}
+    return 201, FileMade(name=f"{handover.credential.kind.replace('_', '-')}-{handover.credential.hint.strip('…')}.jwe", content=content)
 
 
 @router.post("/handovers/{identity}/pkcs12-files", response={201: Pkcs12Made})
-def make_pkcs12(request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In) -> tuple[int, dict[str, Any]]:
+def make_pkcs12(request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In) -> tuple[int, Pkcs12Made]:
     """Hand a certificate over with its key as a PKCS#12 file; its password goes by another road."""
     handover, data, password = handing.make_pkcs12(guard.need(request, "change"), _find(identity), given.to)
     response["Cache-Control"] = "no-store"
     name = f"certificate-{handover.credential.hint.strip('…')}.p12"
-    return 201, {"name": name, "base64": base64.b64encode(data).decode("ascii"), "password": password}
+    return 201, Pkcs12Made(name=name, base64=base64.b64encode(data).decode("ascii"), password=password)
 
 
 @router.get("/handovers", response=list[ReceiptOut])
-def receipts(request: HttpRequest) -> list[dict[str, Any]]:
+def receipts(request: HttpRequest) -> list[ReceiptOut]:
     """Receipts of handovers, newest first."""
     guard.need(request, "look")
     return [handing.as_receipt(one) for one in handing.receipts()]
 
 
 @router.get("/asked/handovers/{token}", auth=None, response=AskedHandoverOut)
-def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> dict[str, Any]:
+def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> AskedHandoverOut:
     """What a link hands over; nothing of the secret. Wants no log-in, only the link."""
     response["Cache-Control"] = "no-store"
     found = handing.find_link(token)
     client = found.credential.client
     over = found.shown is not None or found.closed is not None or (found.ends is not None and found.ends <= timezone.now())
-    return {"made_by": found.made_by.shown_name if found.made_by else "", "to": found.to, "client": client.name if client else "",
-            "application": client.place.application.name if client else "", "environment": client.place.environment.name if client else "",
-            "ends": found.ends, "over": over}  # fmt: skip
+    return AskedHandoverOut(
+        made_by=found.made_by.shown_name if found.made_by else "",
+        to=found.to,
+        client=client.name if client else "",
+        application=client.place.application.name if client else "",
+        environment=client.place.environment.name if client else "",
+        ends=found.ends,
+        over=over,
+    )
 
 
 @router.post("/asked/handovers/{token}/takings", auth=None, response=Shown)
-def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn) -> dict[str, Any]:
+def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn) -> Shown:
     """Take the secret, this once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     _, value = handing.take(token, given.code, given.name, str(request.META.get("REMOTE_ADDR", "")))
     response["Cache-Control"] = "no-store"
-    return {"value": value, "hide_after_seconds": 60}
+    return Shown(value=value, hide_after_seconds=60)
 
 
 @router.post("/credentials/{identity}/revelations", response=Shown)
-def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: RevealIn) -> dict[str, Any]:
+def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: RevealIn) -> Shown:
     """Show a sealed secret again, where its environment permits it."""
     by = guard.need(request, "change")
     found = Credential.objects.select_related("client__place__environment").filter(pk=identity).first()
     if found is None:
         raise problems.not_found("credential")
     response["Cache-Control"] = "no-store"
-    return {"value": handing.reveal(by, found, given.reason, given.code), "hide_after_seconds": 60}
+    return Shown(value=handing.reveal(by, found, given.reason, given.code), hide_after_seconds=60)
 
 
 @router.get("/revealing", response=list[RevealingOut])
-def revealing(request: HttpRequest) -> list[dict[str, Any]]:
+def revealing(request: HttpRequest) -> list[RevealingOut]:
     """Which environments permit showing a stored secret again."""
     guard.need(request, "look")
-    return [{"environment": one.key, "name": one.name, "reveals": one.reveals} for one in Environment.objects.all()]
+    return [RevealingOut(environment=one.key, name=one.name, reveals=one.reveals) for one in Environment.objects.all()]
 
 
 @router.put("/revealing/{environment}", response=list[RevealingOut])
-def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[dict[str, Any]]:
+def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[RevealingOut]:
     """Permit it, with a fresh code of the second factor, or no longer."""
     by = guard.need(request, "change")
     handing.permit_revealing(by, find_environment(environment), given.reveals, given.code)
@@ -222,6 +234,6 @@ def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[d
 
 
 @router.post("/handovers/{identity}/closings", response=HandoverOut)
-def close(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def close(request: HttpRequest, identity: UUID) -> HandoverOut:
     """“I have it”."""
     return _shape(services.close(guard.need(request, "change"), _find(identity)))

@@ -24,6 +24,7 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications import environment_out
+from neatlatch.desk.pages.house.shapes import AcceptingOut, RegistrationRightOut, SecretLife, SigningKeyOut, TokenLife, TurnedOut
 from neatlatch.desk.work.credentials import life
 
 from . import endpoints
@@ -47,34 +48,30 @@ router = Router(tags=["house authority"])
 _MOST_SHOWN = 100
 
 
-def _turned(rows: Any) -> list[dict[str, Any]]:
+def _turned(rows: Any) -> list[TurnedOut]:
     return [
-        {
-            "at": one.at,
-            "endpoint": one.endpoint,
-            "what": one.what,
-            "client": one.client.client_id if one.client else one.named,
-            "address": one.address,
-        }
+        TurnedOut(
+            at=one.at, endpoint=one.endpoint, what=one.what, client=one.client.client_id if one.client else one.named, address=one.address
+        )
         for one in rows
     ]
 
 
-def _right(one: RegistrationRight) -> dict[str, Any]:
-    return {
-        "id": one.pk,
-        "application": one.place.application.name,
-        "hint": one.hint,
-        "made_by": one.made_by,
-        "made": one.made,
-        "ends": one.ends,
-        "left": one.left,
-        "scopes": one.ceiling.get("scopes"),
-        "grants": one.ceiling.get("grants"),
-    }
+def _right(one: RegistrationRight) -> RegistrationRightOut:
+    return RegistrationRightOut(
+        id=one.pk,
+        application=one.place.application.name,
+        hint=one.hint,
+        made_by=one.made_by,
+        made=one.made,
+        ends=one.ends,
+        left=one.left,
+        scopes=one.ceiling.get("scopes"),
+        grants=one.ceiling.get("grants"),
+    )
 
 
-def _authorities(environments: QuerySet[Environment]) -> list[dict[str, Any]]:
+def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
     """The authority of each of them; as many queries for ten as for one."""
     now = timezone.now()
     rights = RegistrationRight.objects.select_related("place__application").filter(ends__gt=now, left__gt=0)
@@ -85,26 +82,41 @@ def _authorities(environments: QuerySet[Environment]) -> list[dict[str, Any]]:
     askers = {one.place_id: one for one in asking}
     newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
 
-    def key(one: SigningKey) -> dict[str, Any]:
-        return {"kid": one.kid, "turn": rollover.turn(one.as_key(), now), "published_from": one.published_from, "signs_from": one.signs_from,
-                "signs_until": one.signs_until, "published_until": one.published_until, "made_by": one.made_by}  # fmt: skip
+    def key(one: SigningKey) -> SigningKeyOut:
+        return SigningKeyOut(
+            kid=one.kid,
+            turn=rollover.turn(one.as_key(), now),
+            published_from=one.published_from,
+            signs_from=one.signs_from,
+            signs_until=one.signs_until,
+            published_until=one.published_until,
+            made_by=one.made_by,
+        )
 
-    def accepting(one: Place) -> dict[str, Any]:
+    def accepting(one: Place) -> AcceptingOut:
         asker = askers.get(one.pk)
-        return {"application": one.application.key, "name": one.application.name, "clients": counts.get(one.pk, 0), "asks_as": asker.client_id if asker else "",
-                "asker": asker.pk if asker else None}  # fmt: skip
+        return AcceptingOut(
+            application=one.application.key,
+            name=one.application.name,
+            clients=counts.get(one.pk, 0),
+            asks_as=asker.client_id if asker else "",
+            asker=asker.pk if asker else None,
+        )
 
-    def authority(one: Environment) -> dict[str, Any]:
+    def authority(one: Environment) -> AuthorityOut:
         name, places = issuing.issuer(one), sorted(one.places.all(), key=lambda place: place.application.name)
-        return {
-            "environment": environment_out(one), "issuer": name,
-            "metadata_address": name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
-            "keys": [key(each) for each in one.signing_keys.all()],
-            "accepting": [accepting(each) for each in places if each.house], "others": [each.application.name for each in places if not each.house],
-            "clients": sum(counts.get(each.pk, 0) for each in places), "tokens": tokens_alive.get(one.pk, 0),
-            "rights": [_right(right) for each in places for right in each.registration_rights.all()],
-            "turned": _turned(one.turned_set.all()),
-        }  # fmt: skip
+        return AuthorityOut(
+            environment=environment_out(one),
+            issuer=name,
+            metadata_address=name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
+            keys=[key(each) for each in one.signing_keys.all()],
+            accepting=[accepting(each) for each in places if each.house],
+            others=[each.application.name for each in places if not each.house],
+            clients=sum(counts.get(each.pk, 0) for each in places),
+            tokens=tokens_alive.get(one.pk, 0),
+            rights=[_right(right) for each in places for right in each.registration_rights.all()],
+            turned=_turned(one.turned_set.all()),
+        )
 
     return [
         authority(one)
@@ -117,19 +129,19 @@ def _authorities(environments: QuerySet[Environment]) -> list[dict[str, Any]]:
     ]
 
 
-def _authority(environment: Environment) -> dict[str, Any]:
+def _authority(environment: Environment) -> AuthorityOut:
     return _authorities(Environment.objects.filter(pk=environment.pk))[0]
 
 
 @router.get("/house", response=list[AuthorityOut])
-def house(request: HttpRequest) -> list[dict[str, Any]]:
+def house(request: HttpRequest) -> list[AuthorityOut]:
     """The house authority in each environment."""
     guard.need(request, "look")
     return _authorities(Environment.objects.all())
 
 
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
-def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, Any]]:
+def roll_over(request: HttpRequest, environment: str) -> tuple[int, AuthorityOut]:
     """Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended."""
     found = find_environment(environment)
     signing.roll_over(guard.need(request, "change"), found)
@@ -137,7 +149,7 @@ def roll_over(request: HttpRequest, environment: str) -> tuple[int, dict[str, An
 
 
 @router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
-def accepts(request: HttpRequest, environment: str, application: str, given: AcceptsIn) -> dict[str, Any]:
+def accepts(request: HttpRequest, environment: str, application: str, given: AcceptsIn) -> AuthorityOut:
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
     issuing.accepts(by, find_place(application, environment), given.accepts)
@@ -145,15 +157,15 @@ def accepts(request: HttpRequest, environment: str, application: str, given: Acc
 
 
 @router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
-def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, dict[str, Any]]:
+def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, HandoverMade]:
     """Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people."""
     by = guard.need(request, "change")
     client, handover = issuing.resource(by, find_place(application, environment))
-    return 201, {"client": client.pk, "handover": handover.pk}
+    return 201, HandoverMade(client=client.pk, handover=handover.pk)
 
 
 @router.post("/house/{environment}/registration-rights", response={201: RegistrationRightMade})
-def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn) -> tuple[int, dict[str, Any]]:
+def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn) -> tuple[int, RegistrationRightMade]:
     """Let somebody register clients by protocol (RFC 7591)."""
     by = guard.need(request, "change")
     wrong = {
@@ -173,7 +185,7 @@ def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn
         raise problems.wrong_fields(wrong)
     most = Ceiling(*(frozenset(one) if one is not None else None for one in (given.scopes, given.grants)))
     right, value = endpoints.new_right(by, place, given.uses, given.days, most)
-    return 201, {**_right(right), "token": value}
+    return 201, RegistrationRightMade(**vars(_right(right)), token=value)
 
 
 @router.delete("/house/registration-rights/{identity}", response={204: None})
@@ -191,7 +203,7 @@ def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 
 @router.get("/house/requests/{identity}", response=QuestionOut)
-def question(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     """What a client asks the person to allow."""
     person = request.user
     assert isinstance(person, Person)
@@ -200,23 +212,27 @@ def question(request: HttpRequest, identity: UUID) -> dict[str, Any]:
         raise problems.not_found("request")
     client = found.client
     meanings = {one.name: one.meaning for one in client.place.application.read_profile().scopes} if client else {}
-    return {
-        "client": client.name if client else "", "application": client.place.application.name if client else "",
-        "environment": environment_out(client.place.environment) if client else None, "back_to": found.redirect_uri, "person": person.shown_name,
-        "scopes": [{"name": one, "meaning": meanings.get(one, "")} for one in found.scopes], "refused": found.refused,
-        "over": found.answered is not None or found.ends <= timezone.now(),
-    }  # fmt: skip
+    return QuestionOut(
+        client=client.name if client else "",
+        application=client.place.application.name if client else "",
+        environment=environment_out(client.place.environment) if client else None,
+        back_to=found.redirect_uri,
+        person=person.shown_name,
+        scopes=[{"name": one, "meaning": meanings.get(one, "")} for one in found.scopes],
+        refused=found.refused,
+        over=found.answered is not None or found.ends <= timezone.now(),
+    )
 
 
 @router.post("/house/requests/{identity}/answers", response=SentOn)
-def answer(request: HttpRequest, identity: UUID, given: AllowIn) -> dict[str, Any]:
+def answer(request: HttpRequest, identity: UUID, given: AllowIn) -> SentOn:
     """The person allows it, or not. Anybody who can log in may answer for themselves."""
     person = request.user
     assert isinstance(person, Person)
     found = Waiting.objects.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("request")
-    return {"location": tokens.answer(person, found, given.allow)}
+    return SentOn(location=tokens.answer(person, found, given.allow))
 
 
 # What a client holds
@@ -231,7 +247,7 @@ def _house_client(identity: UUID) -> Client:
     return found
 
 
-def _issued(client: Client) -> dict[str, Any]:
+def _issued(client: Client) -> IssuedOut:
     now = timezone.now()
     alive = Q(access_tokens__revoked=None, access_tokens__ends__gt=now)
     rows = client.credentials.exclude(digest="").defer("value").select_related("handover").prefetch_related("holders__connection")
@@ -239,60 +255,85 @@ def _issued(client: Client) -> dict[str, Any]:
     drawn = life.drawn_by(one.pk for one in shown)
     living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
 
-    def secret(one: Any) -> dict[str, Any]:
+    def secret(one: Any) -> SecretLife:
         handover = getattr(one, "handover", None)
         waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
-        return {"id": one.pk, "kind": one.kind, "hint": one.hint, "named": one.secret_id, "state": one.state, "issued": one.issued, "ends": one.ends,
-                "over": one.ends is not None and one.ends <= now, "last_used": one.last_used, "last_used_from": one.last_used_from, "tokens": one.living,
-                "connections": sorted({h.connection.ref for h in one.holders.all()}), "drawn_by": drawn[one.pk], "why": one.why, "handover": handover.pk if handover and waiting else None,
-                "made_by": one.put_in_by}  # fmt: skip
+        return SecretLife(
+            id=one.pk,
+            kind=one.kind,
+            hint=one.hint,
+            named=one.secret_id,
+            state=one.state,
+            issued=one.issued,
+            ends=one.ends,
+            over=one.ends is not None and one.ends <= now,
+            last_used=one.last_used,
+            last_used_from=one.last_used_from,
+            tokens=one.living,
+            connections=sorted({h.connection.ref for h in one.holders.all()}),
+            drawn_by=drawn[one.pk],
+            why=one.why,
+            handover=handover.pk if handover and waiting else None,
+            made_by=one.put_in_by,
+        )
 
-    return {
-        "client": client.pk, "client_id": client.client_id, "issuer": issuing.issuer(client.place.environment), "most_secrets": issuing.LIVE_SECRETS,
-        "secrets": [secret(one) for one in shown],
-        "tokens": [{"number": one.pk, "person": one.grant.person.shown_name if one.grant else "", "secret": one.credential.hint if one.credential else "",
-                    "scopes": one.scopes, "issued": one.issued, "ends": one.ends}
-                   for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]],
-        "tokens_alive": living.count(),
-        "allowed_by": sorted({one.person.shown_name for one in Grant.objects.filter(client=client, revoked=None).select_related("person")}),
-        "turned": _turned(Turned.objects.select_related("client").filter(client=client)[:10]),
-    }  # fmt: skip
+    return IssuedOut(
+        client=client.pk,
+        client_id=client.client_id,
+        issuer=issuing.issuer(client.place.environment),
+        most_secrets=issuing.LIVE_SECRETS,
+        secrets=[secret(one) for one in shown],
+        tokens=[
+            TokenLife(
+                number=one.pk,
+                person=one.grant.person.shown_name if one.grant else "",
+                secret=one.credential.hint if one.credential else "",
+                scopes=one.scopes,
+                issued=one.issued,
+                ends=one.ends,
+            )
+            for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]
+        ],
+        tokens_alive=living.count(),
+        allowed_by=sorted({one.person.shown_name for one in Grant.objects.filter(client=client, revoked=None).select_related("person")}),
+        turned=_turned(Turned.objects.select_related("client").filter(client=client)[:10]),
+    )
 
 
 @router.get("/clients/{identity}/issued", response=IssuedOut)
-def issued(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def issued(request: HttpRequest, identity: UUID) -> IssuedOut:
     """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away."""
     guard.need(request, "look")
     return _issued(_house_client(identity))
 
 
 @router.post("/clients/{identity}/secrets", response={201: HandoverMade})
-def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, dict[str, Any]]:
+def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, HandoverMade]:
     """Make another secret of a client; at most two live at once."""
     by, client = guard.need(request, "change"), _house_client(identity)
 
-    def create() -> tuple[int, dict[str, Any]]:
-        return 201, {"client": client.pk, "handover": issuing.add_secret(by, client, given.ends).pk}
+    def create() -> tuple[int, HandoverMade]:
+        return 201, HandoverMade(client=client.pk, handover=issuing.add_secret(by, client, given.ends).pk)
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 
 
 @router.post("/clients/{identity}/token-revocations", response=Ended)
-def revoke_tokens(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
+def revoke_tokens(request: HttpRequest, identity: UUID, given: RevokeIn) -> Ended:
     """Revoke the tokens of a client, all or some."""
     by = guard.need(request, "change")
-    return {"ended": issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens)}
+    return Ended(ended=issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens))
 
 
 @router.post("/house/grants/{identity}/revocations", response=Ended)
-def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> dict[str, Any]:
+def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> Ended:
     """End what a person allowed a client: every token that came of it, renewed ones too."""
     by = guard.need(request, "change")
     with transaction.atomic():
         found = Grant.objects.select_for_update().select_related("client", "person").filter(pk=identity).first()
         if found is None:
             raise problems.not_found("grant")
-        return {"ended": tokens.end_grant(by, found, given.why, timezone.now())}
+        return Ended(ended=tokens.end_grant(by, found, given.why, timezone.now()))
 
 
 @router.delete("/clients/{identity}/management", response={204: None})
@@ -303,7 +344,7 @@ def end_management(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 
 @router.post("/credentials/{identity}/revocations", response=IssuedOut)
-def revoke(request: HttpRequest, identity: UUID, given: RevokeIn) -> dict[str, Any]:
+def revoke(request: HttpRequest, identity: UUID, given: RevokeIn) -> IssuedOut:
     """Revoke a secret that the house authority issued, and what was got with it."""
     by = guard.need(request, "change")
     found = Credential.objects.filter(pk=identity).first()

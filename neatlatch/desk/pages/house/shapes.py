@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from ninja import Schema
-
 from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.pages.applications import EnvironmentOut
-from neatlatch.desk.pages.credentials.shapes import DrawnByOut
+from neatlatch.desk.work.credentials.shown import DrawnByOut
 
 
-class SigningKeyOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SigningKeyOut:
     """A signing key and its turn."""
 
     kid: str
@@ -24,7 +24,8 @@ class SigningKeyOut(Schema):
     made_by: str
 
 
-class AcceptingOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AcceptingOut:
     """An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as."""
 
     application: str
@@ -34,7 +35,8 @@ class AcceptingOut(Schema):
     asker: UUID | None
 
 
-class TurnedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TurnedOut:
     """A request that was turned away, and what was really wrong."""
 
     at: datetime
@@ -44,7 +46,8 @@ class TurnedOut(Schema):
     address: str
 
 
-class RegistrationRightOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RegistrationRightOut:
     """A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the most that such a client may have (``null``: any)."""
 
     id: UUID
@@ -58,7 +61,8 @@ class RegistrationRightOut(Schema):
     grants: list[str] | None
 
 
-class AuthorityOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class AuthorityOut:
     """The authority of one environment."""
 
     environment: EnvironmentOut
@@ -79,7 +83,8 @@ class AcceptsIn(Given):
     accepts: bool
 
 
-class HandoverMade(Schema):
+@dataclass(frozen=True, kw_only=True)
+class HandoverMade:
     """Where the new secret is handed over."""
 
     client: UUID
@@ -96,13 +101,15 @@ class RegistrationRightIn(Given):
     grants: list[str] | None = None
 
 
+@dataclass(frozen=True, kw_only=True)
 class RegistrationRightMade(RegistrationRightOut):
     """A new right; its token is shown this once."""
 
     token: str
 
 
-class QuestionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class QuestionOut:
     """What a client asks a person to allow. ``refused``: why it cannot be asked."""
 
     client: str
@@ -121,13 +128,15 @@ class AllowIn(Given):
     allow: bool
 
 
-class SentOn(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SentOn:
     """Where the browser goes on to."""
 
     location: str
 
 
-class SecretLife(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SecretLife:
     """A secret of a client of the house."""
 
     id: UUID
@@ -148,7 +157,8 @@ class SecretLife(Schema):
     made_by: str
 
 
-class TokenLife(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TokenLife:
     """An access token that is alive."""
 
     number: int
@@ -159,7 +169,8 @@ class TokenLife(Schema):
     ends: datetime
 
 
-class IssuedOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class IssuedOut:
     """What a client of the house holds."""
 
     client: UUID
@@ -192,7 +203,8 @@ class WhyIn(Given):
     why: str = ""
 
 
-class Ended(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Ended:
     """How many tokens ended."""
 
     ended: int

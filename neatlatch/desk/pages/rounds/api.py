@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -12,7 +13,7 @@ from django.db import connections as databases
 from django.db.models import Count, Q
 from django.http import HttpRequest
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.core import breaks, pins
 from neatlatch.core.evidence import Rung
@@ -40,7 +41,8 @@ LAST_SAMPLES = 24
 _IN_MY_NAME = 50
 
 
-class TestOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TestOut:
     """A test with its evidence; secrets in it are masked."""
 
     id: UUID
@@ -55,7 +57,8 @@ class TestOut(Schema):
     diagnosis: dict[str, Any] | None
 
 
-class TestRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TestRow:
     """A test in a list."""
 
     id: UUID
@@ -67,7 +70,8 @@ class TestRow(Schema):
     ms: float
 
 
-class InMyName(Schema):
+@dataclass(frozen=True, kw_only=True)
+class InMyName:
     """A test that signed in with an account of my own."""
 
     connection: str
@@ -77,14 +81,16 @@ class InMyName(Schema):
     passed: bool | None
 
 
-class PermissionOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class PermissionOut:
     """Whether rounds may do real work in an environment, at connections that permit it too."""
 
     environment: EnvironmentOut
     permitted: bool
 
 
-class RoundRules(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RoundRules:
     """How often a round begins by itself, in minutes, and where rounds may do real work."""
 
     every_minutes: float
@@ -97,7 +103,8 @@ class PermissionIn(Given):
     permitted: bool
 
 
-class RoundOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RoundOut:
     """A round and its counts."""
 
     number: int
@@ -110,14 +117,16 @@ class RoundOut(Schema):
     failed: int
 
 
-class Rounds(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Rounds:
     """A page of rounds, newest first."""
 
     items: list[RoundOut]
     next: str | None
 
 
-class RoundTest(Schema):
+@dataclass(frozen=True, kw_only=True)
+class RoundTest:
     """A test of a round."""
 
     connection: str
@@ -127,13 +136,15 @@ class RoundTest(Schema):
     says: str
 
 
+@dataclass(frozen=True, kw_only=True)
 class RoundFull(RoundOut):
     """A round with its tests."""
 
     tests: list[RoundTest]
 
 
-class SampleOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class SampleOut:
     """A point of a connection's history."""
 
     at: datetime
@@ -141,7 +152,8 @@ class SampleOut(Schema):
     ms: float
 
 
-class CellOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class CellOut:
     """One connection on the wall."""
 
     ref: str
@@ -152,7 +164,8 @@ class CellOut(Schema):
     samples: list[SampleOut]
 
 
-class WallRow(Schema):
+@dataclass(frozen=True, kw_only=True)
+class WallRow:
     """An application on the wall: the connections in each environment, by the environment's key."""
 
     application: str
@@ -160,7 +173,8 @@ class WallRow(Schema):
     cells: dict[str, list[CellOut]]
 
 
-class BreakOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class BreakOut:
     """Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty."""
 
     ref: str
@@ -174,7 +188,8 @@ class BreakOut(Schema):
     users: list[str]
 
 
-class TodayOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class TodayOut:
     """What stands on Today."""
 
     environments: list[EnvironmentOut]
@@ -188,10 +203,20 @@ class TodayOut(Schema):
     journal_fault: str
 
 
-def test_out(test: Test) -> dict[str, Any]:
+def test_out(test: Test) -> TestOut:
     """A test as the page wants it."""
-    return {"id": test.pk, "connection": test.connection.ref, "round": test.round_id, "begun_by": test.begun_by, "begun": test.begun, "ended": test.ended,
-            "state": test.state, "passed": test.passed, "rungs": test.rungs, "diagnosis": test.diagnosis}  # fmt: skip
+    return TestOut(
+        id=test.pk,
+        connection=test.connection.ref,
+        round=test.round_id,
+        begun_by=test.begun_by,
+        begun=test.begun,
+        ended=test.ended,
+        state=test.state,
+        passed=test.passed,
+        rungs=test.rungs,
+        diagnosis=test.diagnosis,
+    )
 
 
 def find_test(identity: UUID) -> Test:
@@ -215,7 +240,7 @@ def _in_thread(test: Test) -> None:
 
 
 @router.post("/connections/{ref}/tests", response={202: TestOut})
-def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, dict[str, Any]]:
+def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]:
     """Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone."""
     by = guard.need(request, "test")
     if last and last not in [one.value for one in Rung]:
@@ -227,56 +252,65 @@ def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, dict[str
 
 
 @router.get("/connections/{ref}/tests", response=list[TestRow])
-def of_connection(request: HttpRequest, ref: str) -> list[dict[str, Any]]:
+def of_connection(request: HttpRequest, ref: str) -> list[TestRow]:
     """The last tests of a connection, newest first."""
     guard.need(request, "look")
     rows = find_connection(ref).tests.exclude(begun=None).order_by("-made")[:20]
     found = []
     for one in rows:
         failed = next((rung for rung in one.rungs if not rung["passed"]), None)
-        found.append({"id": one.pk, "begun": one.begun, "state": one.state, "passed": one.passed, "rung": failed["rung"] if failed else "",
-                      "cause": (one.diagnosis or {}).get("cause_class", ""), "ms": round(sum(rung["ms"] for rung in one.rungs), 1)})  # fmt: skip
+        found.append(
+            TestRow(
+                id=one.pk,
+                begun=one.begun,
+                state=one.state,
+                passed=one.passed,
+                rung=failed["rung"] if failed else "",
+                cause=(one.diagnosis or {}).get("cause_class", ""),
+                ms=round(sum(rung["ms"] for rung in one.rungs), 1),
+            )
+        )
     return found
 
 
 @router.get("/rounds/permissions", response=RoundRules)
-def permissions(request: HttpRequest) -> dict[str, Any]:
+def permissions(request: HttpRequest) -> RoundRules:
     """How often a round begins, and in which environments rounds may do real work."""
     guard.need(request, "look")
-    return {"every_minutes": settings.ROUND_MINUTES, "environments": [_permission(one) for one in Environment.objects.all()]}
+    return RoundRules(every_minutes=settings.ROUND_MINUTES, environments=[_permission(one) for one in Environment.objects.all()])
 
 
 @router.put("/rounds/permissions/{environment}", response=PermissionOut)
-def permit(request: HttpRequest, environment: str, given: PermissionIn) -> dict[str, Any]:
+def permit(request: HttpRequest, environment: str, given: PermissionIn) -> PermissionOut:
     """Permit or forbid that rounds do real work in an environment."""
     by = guard.need(request, "change")
     return _permission(services.permit_work(by, find_environment(environment), given.permitted))
 
 
-def _permission(one: Environment) -> dict[str, Any]:
-    return {"environment": environment_out(one), "permitted": one.work_in_rounds}
+def _permission(one: Environment) -> PermissionOut:
+    return PermissionOut(environment=environment_out(one), permitted=one.work_in_rounds)
 
 
 @router.get("/accounts/tests", response=list[InMyName])
-def in_my_name(request: HttpRequest) -> list[dict[str, Any]]:
+def in_my_name(request: HttpRequest) -> list[InMyName]:
     """The last tests that signed in with an account of my own, newest first."""
     by = guard.need(request, "look")
     rows = Test.objects.filter(person=by).exclude(begun=None).select_related("connection").order_by("-made").defer("rungs", "diagnosis")
     return [
-        {"connection": one.connection.ref, "begun": one.begun, "begun_by": one.begun_by, "state": one.state, "passed": one.passed}
+        InMyName(connection=one.connection.ref, begun=one.begun, begun_by=one.begun_by, state=one.state, passed=one.passed)
         for one in rows[:_IN_MY_NAME]
     ]
 
 
 @router.get("/tests/{identity}", response=TestOut)
-def test(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def test(request: HttpRequest, identity: UUID) -> TestOut:
     """A test and its evidence."""
     guard.need(request, "look")
     return test_out(find_test(identity))
 
 
 @router.post("/tests/{identity}/stops", response=TestOut)
-def stop(request: HttpRequest, identity: UUID) -> dict[str, Any]:
+def stop(request: HttpRequest, identity: UUID) -> TestOut:
     """Stop a running test."""
     by = guard.need(request, "test")
     return test_out(services.stop_test(by, find_test(identity)))
@@ -289,13 +323,21 @@ _COUNTS = {
 }
 
 
-def round_out(one: Any) -> dict[str, Any]:
+def round_out(one: Any) -> RoundOut:
     """A round that was fetched with its counts."""
-    return {"number": one.number, "begun": one.begun, "ended": one.ended, "begun_by": one.begun_by, "stopped": one.stopped, "total": one.total, "done": one.done,
-            "failed": one.failed}  # fmt: skip
+    return RoundOut(
+        number=one.number,
+        begun=one.begun,
+        ended=one.ended,
+        begun_by=one.begun_by,
+        stopped=one.stopped,
+        total=one.total,
+        done=one.done,
+        failed=one.failed,
+    )
 
 
-def round_full(number: int) -> dict[str, Any]:
+def round_full(number: int) -> RoundFull:
     """A round with its tests, or a 404."""
     found = Round.objects.annotate(**_COUNTS).filter(number=number).first()
     if found is None:
@@ -308,20 +350,20 @@ def round_full(number: int) -> dict[str, Any]:
             if failed
             else (one.rungs[-1]["rung"].replace("_", " ") if one.rungs and one.passed is None else "")
         )
-        tests.append({"connection": one.connection.ref, "state": one.state, "passed": one.passed, "test": one.pk, "says": says})
-    return {**round_out(found), "tests": tests}
+        tests.append(RoundTest(connection=one.connection.ref, state=one.state, passed=one.passed, test=one.pk, says=says))
+    return RoundFull(**vars(round_out(found)), tests=tests)
 
 
 @router.get("/rounds", response=Rounds)
-def rounds(request: HttpRequest, cursor: str | None = None) -> dict[str, Any]:
+def rounds(request: HttpRequest, cursor: str | None = None) -> Rounds:
     """Rounds, newest first."""
     guard.need(request, "look")
     found, following = page(Round.objects.annotate(**_COUNTS), "number", cursor, limit=50, descending=True)
-    return {"items": [round_out(one) for one in found], "next": following}
+    return Rounds(items=[round_out(one) for one in found], next=following)
 
 
 @router.post("/rounds", response={202: RoundFull})
-def begin_round(request: HttpRequest) -> tuple[int, dict[str, Any]]:
+def begin_round(request: HttpRequest) -> tuple[int, RoundFull]:
     """Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``."""
     by = guard.need(request, "test")
     begun = services.begin_round(by)
@@ -330,14 +372,14 @@ def begin_round(request: HttpRequest) -> tuple[int, dict[str, Any]]:
 
 
 @router.get("/rounds/{number}", response=RoundFull)
-def one_round(request: HttpRequest, number: int) -> dict[str, Any]:
+def one_round(request: HttpRequest, number: int) -> RoundFull:
     """A round with its tests."""
     guard.need(request, "look")
     return round_full(number)
 
 
 @router.post("/rounds/{number}/stops", response=RoundFull)
-def stop_round(request: HttpRequest, number: int) -> dict[str, Any]:
+def stop_round(request: HttpRequest, number: int) -> RoundFull:
     """Stop a round."""
     by = guard.need(request, "test")
     found = Round.objects.filter(number=number).first()
@@ -347,15 +389,15 @@ def stop_round(request: HttpRequest, number: int) -> dict[str, Any]:
     return round_full(number)
 
 
-def _samples() -> dict[UUID, list[dict[str, Any]]]:
+def _samples() -> dict[UUID, list[SampleOut]]:
     """The last samples of every connection, oldest first."""
     return {
-        identity: [{"at": at, "passed": passed, "ms": ms} for at, passed, ms in samples]
+        identity: [SampleOut(at=at, passed=passed, ms=ms) for at, passed, ms in samples]
         for identity, samples in services.last_samples(LAST_SAMPLES).items()
     }
 
 
-def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: list[dict[str, Any]]) -> str:
+def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: list[SampleOut]) -> str:
     """The few words beside a glyph when something is the matter."""
     off = [one for one in worked_out if one.fit in (pins.Fit.DIFFERS, pins.Fit.MISSING)]
     if len(off) > 1:
@@ -364,7 +406,7 @@ def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: lis
         plural = off[0].label.endswith("s")
         return f"{off[0].label} {'missing' if off[0].fit is pins.Fit.MISSING else 'differ' if plural else 'differs'}"
     if connection.state in ("sticking", "open"):
-        failed = sum(not one["passed"] for one in samples)
+        failed = sum(not one.passed for one in samples)
         return f"{connection.state} · {failed} of {len(samples)}"
     unproven = [one for one in worked_out if one.fit is pins.Fit.NOT_PROVEN]
     if unproven or connection.state == "not_proven":
@@ -373,11 +415,11 @@ def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: lis
 
 
 @router.get("/today", response=TodayOut)
-def today(request: HttpRequest) -> dict[str, Any]:
+def today(request: HttpRequest) -> TodayOut:
     """What breaks next, and the wall. A constant number of queries."""
     guard.need(request, "look")
     now, samples = timezone.now(), _samples()
-    cells: dict[int, dict[str, list[dict[str, Any]]]] = {}
+    cells: dict[int, dict[str, list[CellOut]]] = {}
     worked: list[tuple[Connection, tuple[pins.Pin, ...]]] = []
     counts = {"latched": 0, "sticking": 0, "open": 0, "not_proven": 0}
     by_ref: dict[str, Connection] = {}
@@ -387,26 +429,45 @@ def today(request: HttpRequest) -> dict[str, Any]:
         by_ref[one.ref] = one
         counts[one.state] += 1
         last = samples.get(one.pk, [])
-        cells.setdefault(one.place.application_id, {}).setdefault(one.place.environment.key, []).append({
-            "ref": one.ref, "state": one.state, "glyph": {"fits": [pin.fit.value for pin in worked_out], "says": pins.summary(worked_out)},
-            "latches": pins.latches(worked_out), "says": _says(one, worked_out, last), "samples": last,
-        })  # fmt: skip
+        cells.setdefault(one.place.application_id, {}).setdefault(one.place.environment.key, []).append(
+            CellOut(
+                ref=one.ref,
+                state=one.state,
+                glyph=GlyphOut(fits=[pin.fit.value for pin in worked_out], says=pins.summary(worked_out)),
+                latches=pins.latches(worked_out),
+                says=_says(one, worked_out, last),
+                samples=last,
+            )
+        )
     found = halves.soonest(worked, now)
     told = [(one, by_ref[one.ref].place, None) for one in found] + [(end, None, user) for user, end in ending.soonest(now)]
 
-    def break_out(one: breaks.Break, place: Place | None, user: User | None) -> dict[str, Any]:
+    def break_out(one: breaks.Break, place: Place | None, user: User | None) -> BreakOut:
         of = place or user
-        return {"ref": one.ref if place else "", "user": user.pk if user else None, "application": place.application.name if place else "",
-                "environment": of.environment.name if of else "", "at": one.at, "why": one.why, "act": one.act.key, "label": one.act.label, "users": list(one.users)}  # fmt: skip
+        return BreakOut(
+            ref=one.ref if place else "",
+            user=user.pk if user else None,
+            application=place.application.name if place else "",
+            environment=of.environment.name if of else "",
+            at=one.at,
+            why=one.why,
+            act=one.act.key,
+            label=one.act.label,
+            users=list(one.users),
+        )
 
     last_round = Round.objects.annotate(**_COUNTS).order_by("-number").first()
-    return {
-        "environments": [environment_out(one) for one in Environment.objects.all()],
-        # Neat Latch itself is an application too, that users draw at; nothing of it is connected to unless somebody did.
-        "wall": [{"application": one.key, "name": one.name, "cells": cells.get(one.pk, {})} for one in Application.objects.only("key", "name")
-                 if one.key != KEY or one.pk in cells],
-        "breaks": [break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
-        "counts": counts, "last_round": round_out(last_round) if last_round else None, "unsaved": unsaved(),
-        "leftovers": leftovers.count_stuck(),
-        "journal_fault": journal.standing(),
-    }  # fmt: skip
+    return TodayOut(
+        environments=[environment_out(one) for one in Environment.objects.all()],
+        wall=[
+            WallRow(application=one.key, name=one.name, cells=cells.get(one.pk, {}))
+            for one in Application.objects.only("key", "name")
+            if one.key != KEY or one.pk in cells
+        ],
+        breaks=[break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
+        counts=counts,
+        last_round=round_out(last_round) if last_round else None,
+        unsaved=unsaved(),
+        leftovers=leftovers.count_stuck(),
+        journal_fault=journal.standing(),
+    )

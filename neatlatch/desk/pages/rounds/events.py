@@ -10,7 +10,8 @@ import json
 import time
 from collections import Counter
 from collections.abc import AsyncIterator, Callable
-from typing import Any
+from dataclasses import asdict
+from typing import TypeVar
 from uuid import UUID
 
 from asgiref.sync import sync_to_async
@@ -24,7 +25,9 @@ from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.rounds.models import Test
 
-from .api import find_test, round_full, test_out
+from .api import RoundFull, TestOut, find_test, round_full, test_out
+
+S = TypeVar("S", TestOut, RoundFull)
 
 _LOOK_EVERY = 0.12
 _LONGEST = 600.0
@@ -37,15 +40,15 @@ _watching: Counter[int] = Counter()
 async def test_events(request: HttpRequest, identity: UUID) -> HttpResponseBase:
     """The test each time something new is known of it, until it has ended."""
     ended = {Test.State.DONE.value, Test.State.STOPPED.value, Test.State.CUT.value}
-    return await _stream(request, lambda: test_out(find_test(identity)), lambda seen: seen["state"] in ended)
+    return await _stream(request, lambda: test_out(find_test(identity)), lambda seen: seen.state in ended)
 
 
 async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
     """The round each time something changed in it, until it has ended."""
-    return await _stream(request, lambda: round_full(number), lambda seen: seen["ended"] is not None)
+    return await _stream(request, lambda: round_full(number), lambda seen: seen.ended is not None)
 
 
-async def _stream(request: HttpRequest, look: Callable[[], dict[str, Any]], over: Callable[[dict[str, Any]], bool]) -> HttpResponseBase:
+async def _stream(request: HttpRequest, look: Callable[[], S], over: Callable[[S], bool]) -> HttpResponseBase:
     person = await request.auser()
     if not isinstance(person, Person) or not guard.may(person, "look"):
         return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
@@ -87,5 +90,5 @@ async def _stream(request: HttpRequest, look: Callable[[], dict[str, Any]], over
     )
 
 
-def _event(seen: dict[str, Any]) -> str:
-    return f"data: {json.dumps(seen, cls=DjangoJSONEncoder)}\n\n"
+def _event(seen: TestOut | RoundFull) -> str:
+    return f"data: {json.dumps(asdict(seen), cls=DjangoJSONEncoder)}\n\n"

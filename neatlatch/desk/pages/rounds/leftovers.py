@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Router
 
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
@@ -18,7 +19,8 @@ from neatlatch.desk.work.rounds.models import Leftover
 router = Router(tags=["rounds"])
 
 
-class LeftoverOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class LeftoverOut:
     """Something that a test made and that is not known to be gone.
 
     ``known`` is what answers have shown: ``asked`` (its making was sent), ``made`` or ``seen``.
@@ -41,40 +43,17 @@ class LeftoverOut(Schema):
     stuck: bool
     test: UUID
 
-    @staticmethod
-    def resolve_ref(row: Leftover) -> str:
-        """Return the connection's reference name."""
-        return row.connection.ref
 
-    @staticmethod
-    def resolve_application(row: Leftover) -> str:
-        """Return the application's name."""
-        return row.connection.place.application.name
-
-    @staticmethod
-    def resolve_environment(row: Leftover) -> str:
-        """Return the environment's name."""
-        return row.connection.place.environment.name
-
-    @staticmethod
-    def resolve_name(row: Leftover) -> str:
-        """Return its name; rows of earlier versions have the test's mark only."""
-        return row.name or f"TEST-{str(row.test_id)[:8]}"
-
-    @staticmethod
-    def resolve_test(row: Leftover) -> UUID:
-        """Return the ID of the test that made it."""
-        return row.test_id
-
-
-class Leftovers(Schema):
+@dataclass(frozen=True, kw_only=True)
+class Leftovers:
     """A page of leftovers, newest first."""
 
     items: list[LeftoverOut]
     next: str | None
 
 
-class ClearingOut(Schema):
+@dataclass(frozen=True, kw_only=True)
+class ClearingOut:
     """What a retry of clearing came to. ``status``: the application's answer."""
 
     gone: bool
@@ -87,6 +66,28 @@ class ClosingIn(Given):
     reason: str
 
 
+def _leftover_out(row: Leftover) -> LeftoverOut:
+    place = row.connection.place
+    return LeftoverOut(
+        id=row.pk,
+        ref=row.connection.ref,
+        application=place.application.name,
+        environment=place.environment.name,
+        # Rows of earlier versions have the test's mark only.
+        name=row.name or f"TEST-{str(row.test_id)[:8]}",
+        operation=row.operation,
+        known=Leftover.Known(row.known),
+        made=row.made,
+        method=row.method,
+        address=row.address,
+        status=row.status,
+        tried=row.tried,
+        tries=row.tries,
+        stuck=row.stuck,
+        test=row.test_id,
+    )
+
+
 def _find(number: int) -> Leftover:
     row = leftovers.listed().filter(pk=number).first()
     if row is None:
@@ -95,20 +96,20 @@ def _find(number: int) -> Leftover:
 
 
 @router.get("/leftovers", response=Leftovers)
-def list_leftovers(request: HttpRequest, cursor: str | None = None) -> dict[str, object]:
+def list_leftovers(request: HttpRequest, cursor: str | None = None) -> Leftovers:
     """List what tests have left behind, newest first."""
     guard.need(request, "look")
     rows, following = page(leftovers.listed(), "id", cursor, limit=50, descending=True)
-    return {"items": rows, "next": following}
+    return Leftovers(items=[_leftover_out(one) for one in rows], next=following)
 
 
 @router.post("/leftovers/{number}/clearings", response=ClearingOut)
-def clear(request: HttpRequest, number: int) -> dict[str, object]:
+def clear(request: HttpRequest, number: int) -> ClearingOut:
     """Retry clearing a leftover away at the application."""
     by = guard.need(request, "test")
     row = _find(number)
     gone = leftovers.clear(by, row)
-    return {"gone": gone, "status": row.status}
+    return ClearingOut(gone=gone, status=row.status)
 
 
 @router.post("/leftovers/{number}/closings", response={204: None})

@@ -4,6 +4,7 @@ what is held sealed is opened for it, one after the other."""
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -15,6 +16,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.credentials.shown import LeakedFamilyOut, LeakedHeldOut, LeakedManagingOut
 
 
 def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[str]) -> bool:
@@ -26,7 +28,7 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
         return False
 
 
-def held(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
+def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     """Tokens that connections hold, or have set aside, by their fingerprints."""
     found = [(one.pk, field) for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
              for field in ("access", "refresh") if _is(getattr(one, field), one.place_of(field), prints)]  # fmt: skip
@@ -39,7 +41,7 @@ def held(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
 _SHOWN = ("connection__place__application", "connection__client__place")
 
 
-def _set_aside(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
+def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     found = []
     for one in SetAside.objects.select_related(*_SHOWN).prefetch_related("connection__users__user"):
         try:
@@ -48,35 +50,38 @@ def _set_aside(prints: Collection[str], now: datetime) -> list[dict[str, Any]]:
             continue
         ends = lifetimes.ends(one.at, kept.get("expires_in"))
         found += [
-            _held(one.connection, field == "refresh_token", ends, None, now)
-            | {"set_aside": True, "after": "nobody is stopped, for nothing uses it"}
+            replace(
+                _held(one.connection, field == "refresh_token", ends, None, now),
+                set_aside=True,
+                after="nobody is stopped, for nothing uses it",
+            )
             for field in ("access_token", "refresh_token")
             if kept.get(field) and safe.fingerprint(str(kept[field])) in prints
         ]
     return found
 
 
-def _held(connection: Connection, refresh: bool, access_ends: datetime | None, person: Person | None, now: datetime) -> dict[str, Any]:
+def _held(connection: Connection, refresh: bool, access_ends: datetime | None, person: Person | None, now: datetime) -> LeakedHeldOut:
     ends, public = None if refresh else access_ends, bool(connection.client and connection.client.public)
     worth = leak.token_of_connection(connection.scheme, refresh, ends, public, now)
     can_end = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
-    return {
-        "ref": connection.ref,
-        "set_aside": False,
-        "application": connection.place.application.name,
-        "refresh": refresh,
-        "person": person.username if person else "",
-        "person_name": person.shown_name if person else "",
-        "ends": ends,
-        "alive": worth.lives,
-        "says": worth.says,
-        "after": worth.after,
-        "ends_there": bool(can_end),
-        "users": sorted(user.name for user in connection.users.all()),
-    }
+    return LeakedHeldOut(
+        ref=connection.ref,
+        set_aside=False,
+        application=connection.place.application.name,
+        refresh=refresh,
+        person=person.username if person else "",
+        person_name=person.shown_name if person else "",
+        ends=ends,
+        alive=worth.lives,
+        says=worth.says,
+        after=worth.after,
+        ends_there=bool(can_end),
+        users=sorted(user.name for user in connection.users.all()),
+    )
 
 
-def of_house(digests: Collection[str], now: datetime) -> list[dict[str, Any]]:
+def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
     """What people allowed clients of the house, by its refresh tokens. ``spent``: only old ones were found; whoever shows one again ends the whole family (RFC
     9700 §4.14.2)."""
     families: dict[Any, list[Refresh]] = {}
@@ -85,17 +90,26 @@ def of_house(digests: Collection[str], now: datetime) -> list[dict[str, Any]]:
     found = []
     for tokens in families.values():
         grant, good = tokens[0].grant, [one for one in tokens if one.ends > now]
-        found.append({"id": grant.pk, "client": grant.client.name, "client_key": grant.client_id, "person": grant.person.shown_name, "public": grant.client.public,
-                      "alive": grant.revoked is None and bool(good), "spent": all(one.used is not None for one in good)})  # fmt: skip
+        found.append(
+            LeakedFamilyOut(
+                id=grant.pk,
+                client=grant.client.name,
+                client_key=grant.client_id,
+                person=grant.person.shown_name,
+                public=grant.client.public,
+                alive=grant.revoked is None and bool(good),
+                spent=all(one.used is not None for one in good),
+            )
+        )
     return found
 
 
-def managing(prints: Collection[str], digests: Collection[str]) -> list[dict[str, Any]]:
+def managing(prints: Collection[str], digests: Collection[str]) -> list[LeakedManagingOut]:
     """Tokens that manage a registration (RFC 7592 §3): kept sealed where we are the client, as a digest where the house is the provider."""
     ours = [one for one in Client.objects.exclude(management_token=None).select_related("place__application")
             if _is(one.management_token, one.token_place, prints)]  # fmt: skip
     theirs = Client.objects.filter(management_digest__in=digests).exclude(management_digest="").select_related("place__application")
     return [
-        {"client": one.name, "client_key": one.pk, "application": one.place.application.name, "house": one.house}
+        LeakedManagingOut(client=one.name, client_key=one.pk, application=one.place.application.name, house=one.house)
         for one in [*ours, *theirs]
     ]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 from django.db.models import Max, Q
 
@@ -15,6 +14,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.work.credentials.shown import DrawerOut, LeakedCredentialOut, LeakedRightOut, LeakedTokenOut, LeakOut, ReachOut, StopOut
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.drawing.services import RELAY, undrawable
 
@@ -22,7 +22,7 @@ from . import leaked_tokens
 from .life import rows
 
 
-def look(by: Actor, text: str, now: datetime) -> dict[str, Any]:
+def look(by: Actor, text: str, now: datetime) -> LeakOut:
     """What was recognised in a text, by key format, digest or keyed fingerprint. Only that somebody looked, and what was found, stands in the journal."""
     found = leak.candidates(text)
     prints, digests = {safe.fingerprint(one) for one in found}, {house_key.digest(one) for one in found}
@@ -47,15 +47,30 @@ def look(by: Actor, text: str, now: datetime) -> dict[str, Any]:
         ", ".join(one.hint for one in credentials) or "none known",
         {"found": len(credentials) + len(tokens) + len(rights) + len(held) + len(families) + len(managing)},
     )
-    return {
-        "credentials": [{**row, "stops": _stops(by_key[row["id"]], now), "acts": _acts(by_key[row["id"]]),
-                         "drawer": _drawer(by_key[row["id"]].client, now)} for row in shaped],
-        "tokens": [{"number": one.pk, "client": one.client.name, "client_key": one.client_id, "ends": one.ends, "alive": one.revoked is None and one.ends > now,
-                    "drawer": _drawer(one.client, now)} for one in tokens],
-        "held": held, "families": families, "managing": managing,
-        "rights": [{"id": one.pk, "application": one.place.application.name, "hint": one.hint} for one in rights],
-        "ours_by_form": [_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
-    }  # fmt: skip
+    return LeakOut(
+        credentials=[
+            LeakedCredentialOut(
+                **vars(row), stops=_stops(by_key[row.id], now), acts=list(_acts(by_key[row.id])), drawer=_drawer(by_key[row.id].client, now)
+            )
+            for row in shaped
+        ],
+        tokens=[
+            LeakedTokenOut(
+                number=one.pk,
+                client=one.client.name,
+                client_key=one.client_id,
+                ends=one.ends,
+                alive=one.revoked is None and one.ends > now,
+                drawer=_drawer(one.client, now),
+            )
+            for one in tokens
+        ],
+        held=held,
+        families=families,
+        managing=managing,
+        rights=[LeakedRightOut(id=one.pk, application=one.place.application.name, hint=one.hint) for one in rights],
+        ours_by_form=[_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
+    )
 
 
 def _said(text: str) -> str:
@@ -63,7 +78,7 @@ def _said(text: str) -> str:
     return f"{read.hint} has the form of a key of this house for {read.environment}, and none that was issued here is like it"
 
 
-def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
+def _stops(credential: Credential, now: datetime) -> list[StopOut]:
     """For each connection that holds it: when it stops, and who is hit."""
     held = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).select_related("connection__client")
     found = []
@@ -72,13 +87,11 @@ def _stops(credential: Credential, now: datetime) -> list[dict[str, Any]]:
         token = connection.tokens
         by_house = bool(connection.client and connection.client.house)
         when = leak.stop(connection.scheme, by_house, token.ends if token else None, token is not None, now)
-        found.append(
-            {"ref": connection.ref, "at": when.at, "says": when.says, "users": sorted(user.name for user in connection.users.all())}
-        )
+        found.append(StopOut(ref=connection.ref, at=when.at, says=when.says, users=sorted(user.name for user in connection.users.all())))
     return found
 
 
-def _drawer(client: Client | None, now: datetime) -> dict[str, Any] | None:
+def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
     """Where it is what a user draws with: the user, what else it has to draw with, and each connection that whoever has it could draw."""
     user = client.user if client else None
     if client is None or user is None:
@@ -92,9 +105,15 @@ def _drawer(client: Client | None, now: datetime) -> dict[str, Any] | None:
             continue
         token = connection.tokens
         left = leak.taken(connection.scheme, token.ends if token else None, token is not None, now)
-        reach.append({"ref": connection.ref, "at": left.at, "lasts": left.lasts, "says": left.says, "last": last.get(connection.pk)})
-    return {"user": user.pk, "name": user.name, "owner": user.owner, "relay": RELAY in client.scopes,
-            "others": len({one.client_id for one in others if one.lives}), "reach": reach}  # fmt: skip
+        reach.append(ReachOut(ref=connection.ref, at=left.at, lasts=left.lasts, says=left.says, last=last.get(connection.pk)))
+    return DrawerOut(
+        user=user.pk,
+        name=user.name,
+        owner=user.owner,
+        relay=RELAY in client.scopes,
+        others=len({one.client_id for one in others if one.lives}),
+        reach=reach,
+    )
 
 
 def _acts(credential: Credential) -> tuple[str, ...]:

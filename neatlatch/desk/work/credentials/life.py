@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from django.db.models import Max, Prefetch, Q, QuerySet
@@ -17,11 +16,14 @@ from neatlatch.desk.estate.records.connections.models import Connection, HeldSec
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.replacing.models import Replacement
 
+from .shown import WholeCredentialOut
 
-def rows(found: QuerySet[Credential], now: datetime) -> list[dict[str, Any]]:
+
+def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
     """Credentials for the list, each with its marks. Six queries, however many there are."""
     known = list(
         found.defer("value", "replaces__value")
@@ -51,7 +53,7 @@ def _taken_at(connection: Connection) -> datetime | None:
 
 def _row(
     one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None, now: datetime
-) -> dict[str, Any]:
+) -> CredentialOut:
     client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
     handover = getattr(one, "handover", None)
     waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
@@ -67,52 +69,80 @@ def _row(
         if client
         else ""
     )
-    return {
-        "id": one.pk, "kind": one.kind, "house": bool(one.digest), "hint": one.hint, "application": client.place.application.name if client else "",
-        "environment": client.place.environment.name if client else "", "client": client.name if client else "", "client_id": client.client_id if client else "",
-        "client_key": client.pk if client else None, "connections": connections,
-        "user": client.user_id if client else None, "user_name": client.user.name if client and client.user else "", "state": one.state, "issued": one.issued, "ends": one.ends,
-        "over": one.ends is not None and one.ends <= now, "source": one.source, "put_in_by": one.put_in_by, "owner": owner, "last_used": last,
-        "replaces": one.replaces.hint if one.replaces else "", "replaced_by": successor.hint if successor else "",
-        "marks": [{"key": mark.key, "says": mark.says, "grave": mark.grave} for mark in credential_marks.marks(sighted, now)],
-    }  # fmt: skip
+    return CredentialOut(
+        id=one.pk,
+        kind=one.kind,
+        house=bool(one.digest),
+        hint=one.hint,
+        application=client.place.application.name if client else "",
+        environment=client.place.environment.name if client else "",
+        client=client.name if client else "",
+        client_id=client.client_id if client else "",
+        client_key=client.pk if client else None,
+        connections=connections,
+        user=client.user_id if client else None,
+        user_name=client.user.name if client and client.user else "",
+        state=one.state,
+        issued=one.issued,
+        ends=one.ends,
+        over=one.ends is not None and one.ends <= now,
+        source=one.source,
+        put_in_by=one.put_in_by,
+        owner=owner,
+        last_used=last,
+        replaces=one.replaces.hint if one.replaces else "",
+        replaced_by=successor.hint if successor else "",
+        marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(sighted, now)],
+    )
 
 
-def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[dict[str, Any]]]:
+def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:
     """Which users drew each of them, and when last, the latest first. Two queries, however many there are."""
-    found: dict[UUID, list[dict[str, Any]]] = {one: [] for one in credentials}
+    found: dict[UUID, list[DrawnByOut]] = {one: [] for one in credentials}
     drawn = Drawn.objects.filter(credential__in=[str(one) for one in found]).values("credential", "user").annotate(latest=Max("last"))
     facts = list(drawn.order_by("-latest"))
     names = dict(User.objects.filter(pk__in={one["user"] for one in facts}).values_list("pk", "name"))
     for one in facts:
         known = one["user"] in names
-        found[UUID(one["credential"])].append({"user": one["user"] if known else None, "name": names[one["user"]] if known else "a user that is gone",
-                                               "last": one["latest"]})  # fmt: skip
+        found[UUID(one["credential"])].append(
+            DrawnByOut(user=one["user"] if known else None, name=names[one["user"]] if known else "a user that is gone", last=one["latest"])
+        )
     return found
 
 
-def whole(credential: Credential, now: datetime) -> dict[str, Any]:
+def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest first."""
     row = rows(Credential.objects.filter(pk=credential.pk), now)[0]
     after = Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
     client = credential.client
     said = Q(details__id=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")
-    entries = [{"at": one.at, "who": one.who, "did": one.did, "why": str(one.details.get("why") or one.details.get("reason") or one.details.get("to") or "")}
+    entries = [LifeOut(at=one.at, who=one.who, did=one.did, why=str(one.details.get('why') or one.details.get('reason') or one.details.get('to') or ''))
                for one in Entry.objects.filter(said).order_by("number")[:200]]  # fmt: skip
-    if not any(one["did"] == "made" for one in entries):
+    if not any(one.did == "made" for one in entries):
         by = credential.put_in_by or "the application"
         entries.insert(
-            0, {"at": credential.issued, "who": by, "did": "put it in" if credential.source == "pasted" else "was given it", "why": ""}
+            0, LifeOut(at=credential.issued, who=by, did="put it in" if credential.source == "pasted" else "was given it", why="")
         )
     handover = getattr(credential, "handover", None)
-    return row | {
-        "also_held_by": _also_held_by(credential), "sealed": credential.value is not None, "fingerprint": credential.fingerprint[:16], "named": credential.secret_id,
-        "public_key": credential.public_key, "end_told_by": ends.told_by(credential), "why": credential.why, "revoked": credential.revoked,
-        "reveals": bool(client and client.place.environment.reveals), "life": entries, "receipt": as_receipt(handover) if handover else None,
-        "drawn_by": drawn_by([credential.pk])[credential.pk],
-        "replaces_key": credential.replaces_id, "replaced_by": after.hint if after else "", "replaced_by_key": after.pk if after else None,
-        "replacement": Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
-    }  # fmt: skip
+    shown = {**vars(row), "replaced_by": after.hint if after else ""}
+    return WholeCredentialOut(
+        **shown,
+        also_held_by=_also_held_by(credential),
+        sealed=credential.value is not None,
+        fingerprint=credential.fingerprint[:16],
+        named=credential.secret_id,
+        public_key=credential.public_key,
+        end_told_by=ends.told_by(credential),
+        why=credential.why,
+        revoked=credential.revoked,
+        reveals=bool(client and client.place.environment.reveals),
+        life=entries,
+        receipt=as_receipt(handover) if handover else None,
+        drawn_by=drawn_by([credential.pk])[credential.pk],
+        replaces_key=credential.replaces_id,
+        replaced_by_key=after.pk if after else None,
+        replacement=Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
+    )
 
 
 def _also_held_by(credential: Credential) -> list[str]:
