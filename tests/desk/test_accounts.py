@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -51,7 +52,7 @@ def connect(setup: Setup, username: str, account: str) -> SignIn:
 def pin(key: str = "account") -> dict[str, Any]:
     from neatlatch.desk.pages.connections.shaping import full
 
-    return next(one for one in full(fresh())["pins"] if one["key"] == key)
+    return next(one for one in asdict(full(fresh()))["pins"] if one["key"] == key)
 
 
 def test_who_has_and_who_has_not(own: Setup) -> None:

@@ -41,7 +41,7 @@ def test_a_certificate_comes_with_its_key_once_as_pkcs12(office: Office, tmp_pat
     office.post(f"/handovers/{handover.pk}/pkcs12-files", 410, to="Crewing")
     credential = Credential.objects.get(pk=issued.pk)
     assert credential.value is None  # taken: only what recognises it is kept
-    assert handing.as_receipt(Handover.objects.get(pk=handover.pk))["to"] == "Crewing"
+    assert handing.as_receipt(Handover.objects.get(pk=handover.pk)).to == "Crewing"
 
 
 def test_a_key_that_nobody_took_is_revoked(office: Office, tmp_path: Path) -> None:

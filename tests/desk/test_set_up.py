@@ -6,6 +6,7 @@ import base64
 import json
 import os
 import ssl
+from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -303,7 +304,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     def check(what: str) -> None:
         listed = {one["ref"]: one for one in web.get("/api/connections").json()["items"]}
         for one in halves.with_everything(Connection.objects.all()):
-            fresh = json.loads(json.dumps(row(one, halves.work_out(one, timezone.now())), cls=DjangoJSONEncoder))
+            fresh = json.loads(json.dumps(asdict(row(one, halves.work_out(one, timezone.now()))), cls=DjangoJSONEncoder))
             assert listed[one.ref] == fresh, what
 
     def again(ref: str = "cargo") -> Connection:

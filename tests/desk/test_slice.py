@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import pytest
@@ -27,7 +27,7 @@ def again(connection: Connection) -> Connection:
 
 
 def pins(connection: Connection) -> dict[str, dict[str, Any]]:
-    return {one["key"]: one for one in full(again(connection))["pins"]}
+    return {one["key"]: one for one in asdict(full(again(connection)))["pins"]}
 
 
 def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
@@ -115,7 +115,7 @@ def test_a_user_that_needs_more_than_was_granted(setup: Setup) -> None:
     users.use_connection(
         setup.by, again(connection), users.Given("Berth board", kind="report", owner="Quay", runs="hourly"), ["GET /berths"]
     )
-    found = full(again(connection))
+    found = asdict(full(again(connection)))
     assert found["users_of"][0]["lacks"] == ["berth.read"]
     test = setup.test(connection)
     assert test.rungs[-1]["rung"] == "allowed"

@@ -163,7 +163,7 @@ def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> S
         passkeys_at=passkeys.host(),
         recovery_left=factors.recovery_left(person),
         recovery_codes=recovery_codes or [],
-        notices=[NoticeOut(**one) for one in person.notices],
+        notices=[NoticeOut(at=datetime.fromisoformat(one["at"]), says=one["says"]) for one in person.notices],
     )
 
 
