@@ -14,6 +14,7 @@ _django = get_asgi_application()
 # Django must be set up before these.
 from neatlatch.desk.ground import starting  # noqa: E402
 from neatlatch.desk.ground.common import at_once, body_limits, caller, proxies  # noqa: E402
+from neatlatch.desk.ground.common.asgi import Event, Scope  # noqa: E402
 
 from .drawing import doors  # noqa: E402
 from .house import endpoints  # noqa: E402
@@ -23,7 +24,7 @@ starting.check_or_stop()
 _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 
 
-async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
+async def application(scope: Scope, receive: Any, send: Any) -> None:
     """Each request within its limits: what is too large is refused before it is kept, and work for whoever hangs up is told so."""
     if scope["type"] != "http":
         await _django(scope, receive, send)
@@ -32,7 +33,7 @@ async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
     scope = proxies.seen_through({**scope, "headers": list(scope["headers"])})
     most, began = body_limits.of(scope["path"]), False
 
-    async def sending(event: dict[str, Any]) -> None:
+    async def sending(event: Event) -> None:
         nonlocal began
         began = began or event["type"] == "http.response.start"
         await send(event)
@@ -51,7 +52,7 @@ async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
             await body_limits.give_up(send)
 
 
-def _key_of(scope: dict[str, Any]) -> str:
+def _key_of(scope: Scope) -> str:
     """What a caller is counted by: a digest of the session, else the address."""
     ours = settings.SESSION_COOKIE_NAME.encode()
     for name, value in scope["headers"]:
@@ -65,8 +66,8 @@ def _key_of(scope: dict[str, Any]) -> str:
 def _watched(receive: Any, asker: caller.Caller) -> Any:
     """A ``receive`` that notes that the caller has gone (ASGI HTTP §2.8)."""
 
-    async def watch() -> dict[str, Any]:
-        event: dict[str, Any] = await receive()
+    async def watch() -> Event:
+        event: Event = await receive()
         if event["type"] == "http.disconnect":
             asker.hung_up.set()
         return event
@@ -74,7 +75,7 @@ def _watched(receive: Any, asker: caller.Caller) -> Any:
     return watch
 
 
-async def _answer(scope: dict[str, Any], receive: Any, send: Any) -> None:
+async def _answer(scope: Scope, receive: Any, send: Any) -> None:
     """Draws and introspections that are in order are answered at once; all else goes to Django."""
     if scope["path"].startswith("/draw/"):
         await doors.usual(scope, send, lambda: _django(scope, receive, send))

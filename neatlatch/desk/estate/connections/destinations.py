@@ -8,8 +8,7 @@ their second factor and a reason, which the journal keeps as *revealed to*; or w
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import asdict, dataclass
 from urllib.parse import unquote
 
 from django.db import transaction
@@ -145,19 +144,30 @@ def asking(found: list[Move]) -> Problem:
     words = ". ".join(str(one) for one in found[:3]) + (f". And {len(found) - 3} more" if len(found) > 3 else "")
     return Problem(
         409, "This would send what is held to another server.", f"{words}. Nothing was saved. Give a code of your second factor and say why, or let go of what is held.",
-        moves=[told(one) for one in found[:50]],
+        moves=[asdict(told(one)) for one in found[:50]],
     )  # fmt: skip
 
 
-def told(move: Move) -> dict[str, Any]:
+@dataclass(frozen=True)
+class MoveOut:
+    """Something that is held and would go where nobody cleared it for."""
+
+    ref: str
+    what: str
+    hint: str
+    goes_to: str
+    would_go_to: str
+
+
+def told(move: Move) -> MoveOut:
     """A move as the page wants it."""
-    return {
-        "ref": move.ref,
-        "what": move.what,
-        "hint": move.hint,
-        "goes_to": destinations.said(move.cleared),
-        "would_go_to": destinations.said(move.beyond),
-    }
+    return MoveOut(
+        ref=move.ref,
+        what=move.what,
+        hint=move.hint,
+        goes_to=destinations.said(move.cleared),
+        would_go_to=destinations.said(move.beyond),
+    )
 
 
 def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) -> None:

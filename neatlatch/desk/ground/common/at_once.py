@@ -11,6 +11,8 @@ from typing import Any, Generic, TypeVar
 
 import structlog
 
+from neatlatch.desk.ground.common.asgi import Scope
+
 # However many ask at once, no more than these hold database connections; the others queue without holding anything.
 HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
 POOL = ThreadPoolExecutor(HANDS, "at-once")
@@ -71,12 +73,12 @@ def or_none(work: Callable[..., B | None], *given: Any) -> B | None:
         return None
 
 
-def headers_of(scope: dict[str, Any]) -> dict[str, str]:
+def headers_of(scope: Scope) -> dict[str, str]:
     """The headers of a request, their names in small letters (ASGI HTTP §2.2)."""
     return {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
 
 
-def address_of(scope: dict[str, Any]) -> str:
+def address_of(scope: Scope) -> str:
     """Where a request comes from."""
     return str(scope["client"][0]) if scope.get("client") else ""
 

@@ -6,7 +6,8 @@ import asyncio
 import os
 import re
 from collections.abc import Awaitable, Callable
-from typing import Any
+
+from neatlatch.desk.ground.common.asgi import Event
 
 from .problems import Problem, octets
 
@@ -23,8 +24,8 @@ BY_ADDRESS = (
     # Pages, and what answers nobody's body.
     (re.compile(r".*", re.DOTALL), 64 * KIB),
 )
-Receive = Callable[[], Awaitable[dict[str, Any]]]
-Send = Callable[[dict[str, Any]], Awaitable[None]]
+Receive = Callable[[], Awaitable[Event]]
+Send = Callable[[Event], Awaitable[None]]
 
 
 # Seconds from a request's header to the end of its body: half a body holds a place for ever otherwise.
@@ -54,7 +55,7 @@ def counted(receive: Receive, most: int) -> Receive:
     """A ``receive`` that raises :class:`TooLarge` at the event with which the body becomes too large, and :class:`TooSlow` where it has not come in time."""
     got, until, whole = 0, asyncio.get_running_loop().time() + WITHIN, False
 
-    async def count() -> dict[str, Any]:
+    async def count() -> Event:
         nonlocal got, whole
         if whole:  # what comes now is that the caller hangs up
             return await receive()

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import hmac
 import ipaddress
-from typing import Any
 
 from django.conf import settings
 from django.http import HttpRequest
 
 from neatlatch.core.addresses import inside
+from neatlatch.desk.ground.common.asgi import Scope
 
 # The header by which a proxy proves itself, and where the address is kept from which the request really came.
 SECRET_HEADER = "Neat-Latch-Proxy"
 PEER = "neatlatch.peer"
 
 
-def seen_through(scope: dict[str, Any]) -> dict[str, Any]:
+def seen_through(scope: Scope) -> Scope:
     """A request's scope with the caller's own address and scheme, where a proxy of ours tells them; else as it is.
 
     Of ``X-Forwarded-For`` the last address counts that is no proxy of ours: what stands before it, callers may have put there themselves.
@@ -45,7 +45,7 @@ def has_proven(request: HttpRequest) -> bool:
     )
 
 
-def _all(scope: dict[str, Any], name: bytes) -> list[str]:
+def _all(scope: Scope, name: bytes) -> list[str]:
     return [value.decode("latin-1") for key, value in scope["headers"] if key == name]
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
+from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.pages.applications import EnvironmentOut, SchemeOut, ValueOut
 
@@ -148,17 +149,6 @@ class SchemeChoice:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MoveOut:
-    """Something that is held and would go where nobody cleared it for."""
-
-    ref: str
-    what: str
-    hint: str
-    goes_to: str
-    would_go_to: str
-
-
-@dataclass(frozen=True, kw_only=True)
 class SetAsideOut:
     """Tokens of a wrong account that were set aside: whose, since when, and who signed in."""
 
@@ -209,7 +199,7 @@ class ConnectionOut(ConnectionRow):
     last_test: UUID | None
     waiting_sign_in: datetime | None
     next_break: str = ""
-    uncleared: list[MoveOut] = field(default_factory=list)
+    uncleared: list[destinations.MoveOut] = field(default_factory=list)
     set_aside: SetAsideOut | None = None
     notes: dict[str, list[str]] = field(default_factory=dict)
 

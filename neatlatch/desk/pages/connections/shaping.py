@@ -34,7 +34,7 @@ from neatlatch.desk.pages.connections.shapes import (
     UsedBy,
 )
 
-from .shapes import ConnectionOut, MoveOut
+from .shapes import ConnectionOut
 
 
 def pin_out(pin: Pin) -> PinOut:
@@ -190,7 +190,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         next_break=soonest.why if soonest else "",
         notes=notes or {},
         set_aside=_set_aside(connection),
-        uncleared=[MoveOut(**destinations.told(one)) for one in destinations.moves(connection)],
+        uncleared=[destinations.told(one) for one in destinations.moves(connection)],
     )
 
 

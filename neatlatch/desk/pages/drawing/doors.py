@@ -33,6 +33,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common import at_once, bodies, problems, proxies, shares
 from neatlatch.desk.ground.common.actors import Program
+from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.safe import CannotOpen
 from neatlatch.desk.work.drawing import quick, services
@@ -157,7 +158,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
 _TOGETHER = at_once.Together(_ready)
 
 
-async def _at_once(scope: dict[str, Any], send: Any, ref: str) -> bool:
+async def _at_once(scope: Scope, send: Any, ref: str) -> bool:
     found = await _TOGETHER.ask(_Ask(ref, at_once.headers_of(scope), at_once.address_of(scope)))
     if found is not None:
         await at_once.answer(send, *found)
@@ -169,7 +170,7 @@ _LONG_WAY = 4
 _turns: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
 
 
-async def usual(scope: dict[str, Any], send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
+async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
     """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw; else by the long way. Whoever had to wait for a
     turn there looks first whether it has become the usual case: most have, for the token that all of them waited for is there."""
     ref = str(scope["path"]).removeprefix("/draw/")
@@ -222,7 +223,7 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
 
 def _as_sent(request: HttpRequest, ref: str, path: str) -> str:
     """The path with its escapes as they were sent: an escaped slash is not a slash. Where the server does not tell, it is escaped anew."""
-    scope: dict[str, Any] = getattr(request, "scope", {})
+    scope: Scope = getattr(request, "scope", {})
     raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
     start = f"/relay/{ref}"
     if not raw.startswith(start):

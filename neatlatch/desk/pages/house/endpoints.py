@@ -29,6 +29,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import at_once, bodies
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL
+from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.strangers import Allowance
 from neatlatch.desk.ground.journal.services import write
@@ -168,7 +169,7 @@ def _introspected(asks: Sequence[tuple[str, str, bytes, str]]) -> list[str | Non
 _TOGETHER = at_once.Together(_introspected)
 
 
-async def usual(scope: dict[str, Any], body: bytes, send: Any) -> bool:
+async def usual(scope: Scope, body: bytes, send: Any) -> bool:
     """Answer the usual introspection before the whole of Django is gone through. Answers whether it did."""
     environment, headers = str(scope["path"]).split("/")[2], at_once.headers_of(scope)
     if headers.get("content-type", "").partition(";")[0].strip() != "application/x-www-form-urlencoded":

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from django.db.models import F
@@ -37,8 +36,8 @@ from neatlatch.desk.work import leaving
 from neatlatch.desk.work.access.models import RuleBook
 
 from .collecting import client_keys, place_key, user_key
+from .plain import Given
 
-Given = dict[str, Any]
 # A change of these makes the tokens that are held belong to something else.
 _IDENTITY = ("issuer", "token_endpoint", "client_id")
 

@@ -16,6 +16,8 @@ from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work.access.models import RuleBook
 
+from .plain import Given
+
 
 def place_key(place: Place) -> str:
     """How a place is named in the file."""
@@ -64,7 +66,7 @@ def collect() -> Content:
     return {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
 
 
-def _environment(one: Environment) -> dict[str, Any]:
+def _environment(one: Environment) -> Given:
     return {
         "name": one.name,
         "order": one.order,
@@ -74,12 +76,12 @@ def _environment(one: Environment) -> dict[str, Any]:
     }
 
 
-def _application(one: Application) -> dict[str, Any]:
+def _application(one: Application) -> Given:
     return {"name": one.name, "purpose": one.purpose, "owner": one.owner, "documentation": one.documentation,
             "profile": profiles.brief(one.read_profile())}  # fmt: skip
 
 
-def _places() -> dict[str, dict[str, Any]]:
+def _places() -> dict[str, Given]:
     books = {one.place_id: formats.as_plain(one.book()) for one in RuleBook.objects.exclude(content={})}
     return {
         place_key(one): {"application": one.application.key, "environment": one.environment.key, "addresses": one.by_key(),
@@ -88,12 +90,12 @@ def _places() -> dict[str, dict[str, Any]]:
     }  # fmt: skip
 
 
-def _credential(one: Credential, keys: dict[Any, str]) -> dict[str, Any]:
+def _credential(one: Credential, keys: dict[Any, str]) -> Given:
     return {"kind": one.kind, "client": keys.get(one.client_id, ""), "hint": one.hint, "secret_id": one.secret_id, "issued": _moment(one.issued),
             "ends": _moment(one.ends), "state": one.state, "source": one.source, "put_in_by": one.put_in_by, "public_key": one.public_key}  # fmt: skip
 
 
-def _client(one: Client) -> dict[str, Any]:
+def _client(one: Client) -> Given:
     same = ("name", "contacts", "public", "client_id", "redirect_uris", "grants", "scopes", "sign_in_method", "consents", "vendor_shared", "managed", "state",
             "management_address", "scheme", "facts", "account", "account_kind", "rights", "switches", "allow_list", "ticks")  # fmt: skip
     return {"id": str(one.pk), "place": place_key(one.place), "management_token": f"safe:client:{one.pk}" if one.managed else "",
@@ -101,7 +103,7 @@ def _client(one: Client) -> dict[str, Any]:
             **{field: getattr(one, field) for field in same}}  # fmt: skip
 
 
-def _connections(keys: dict[Any, str]) -> dict[str, dict[str, Any]]:
+def _connections(keys: dict[Any, str]) -> dict[str, Given]:
     rows = Connection.objects.select_related("place__application", "place__environment", "team").prefetch_related(
         "held_secrets", "accounts__person"
     )
@@ -117,10 +119,10 @@ def _connections(keys: dict[Any, str]) -> dict[str, dict[str, Any]]:
     }  # fmt: skip
 
 
-def _user(one: User) -> dict[str, Any]:
+def _user(one: User) -> Given:
     uses = []
     for use in one.uses.all():
-        kept: dict[str, Any] = {"application": use.application.key}
+        kept: Given = {"application": use.application.key}
         if use.connection is not None:
             kept["connection"] = use.connection.ref
         if use.operations:
