@@ -44,6 +44,11 @@ export const { navigate, route } = createRouter({
   '*': () => import('./views/Missing.svelte'),
 })
 
+type Param = 'environment' | 'id' | 'key' | 'number' | 'ref' | 'username'
+
+/** A part of the address that is a name, as the page's pattern calls it; empty where the pattern has no such part. */
+export const param = (name: Param): string => (route.params as Partial<Record<Param, string>>)[name] ?? ''
+
 /** Go to an address of ours, with its query if it has one. */
 export function goto(address: string): void {
   const [path = '/', query = ''] = address.split('?')

@@ -7,15 +7,16 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import Difference from './Difference.svelte'
   import RightsMatrix from './RightsMatrix.svelte'
   import RuleRows from './RuleRows.svelte'
 
-  const params = $derived(route.params as Record<string, string>)
-  const path = $derived({ path: { application: String(params.key), environment: String(params.environment) } })
+  const key = $derived(param('key'))
+  const environment = $derived(param('environment'))
+  const path = $derived({ path: { application: key, environment } })
   const found = createQuery(() => ({
-    queryKey: ['access', params.key, params.environment],
+    queryKey: ['access', key, environment],
     queryFn: () => ok(api.GET('/api/access-rules/{application}/{environment}', { params: path })),
   }))
   const acts = acting()
@@ -29,7 +30,7 @@
   let decision = $state<Schemas['DecisionOut'] | null>(null)
   let confirming = $state('')
   const format = $derived<'csv' | 'json'>(text.trimStart().startsWith('{') ? 'json' : 'csv')
-  const address = $derived(`/api/access-rules/${params.key}/${params.environment}`)
+  const address = $derived(`/api/access-rules/${key}/${environment}`)
 
   function edit(): void {
     const access = found.data!

@@ -7,9 +7,9 @@
   import { may, session } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { capital } from '../../lib/words'
-  import { route } from '../../router'
+  import { param } from '../../router'
 
-  const username = $derived(String((route.params as Record<string, string>).username))
+  const username = $derived(param('username'))
   const found = createQuery(() => ({
     queryKey: ['belongings', username],
     queryFn: () => ok(api.GET('/api/people/{username}/belongings', { params: { path: { username } } })),

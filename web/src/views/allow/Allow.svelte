@@ -5,9 +5,9 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { logOut } from '../../lib/session.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['asked-to-allow', id],
     queryFn: () => ok(api.GET('/api/house/requests/{identity}', { params: { path: { identity: id } } })),

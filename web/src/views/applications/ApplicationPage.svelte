@@ -7,10 +7,10 @@
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { capital, takesClients } from '../../lib/words'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import ScopeTable from './ScopeTable.svelte'
 
-  const key = $derived(String((route.params as Record<string, string>).key))
+  const key = $derived(param('key'))
   const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['application', key],

@@ -5,10 +5,10 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import ValueFields from '../connections/ValueFields.svelte'
 
-  const key = $derived(String((route.params as Record<string, string>).key))
+  const key = $derived(param('key'))
   const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['application', key],

@@ -7,12 +7,12 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import ConsentCard from './ConsentCard.svelte'
   import ScopeMatrix from './ScopeMatrix.svelte'
   import TrimCard from './TrimCard.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['scope-bench', id],
     queryFn: () => ok(api.GET('/api/clients/{identity}/scopes', { params: { path: { identity: id } } })),

@@ -7,11 +7,11 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import UriChange from '../clients/UriChange.svelte'
   import Answer from './Answer.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const path = $derived({ path: { identity: id } })
   const queries = useQueryClient()
   const found = createQuery(() => ({

@@ -10,14 +10,14 @@
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
-  import { goto, route } from '../../router'
+  import { goto, param } from '../../router'
   import Handover from '../clients/Handover.svelte'
   import ChainDrawing from './ChainDrawing.svelte'
   import LinkFacts from './LinkFacts.svelte'
   import { REASONS } from './reasons'
   import Verdict from './Verdict.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const path = $derived({ params: { path: { identity: id } } })
   const acts = acting()
   const found = createQuery(() => ({

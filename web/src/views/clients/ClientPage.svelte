@@ -8,7 +8,7 @@
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { goto, route } from '../../router'
+  import { goto, param } from '../../router'
   import ClientJson from './ClientJson.svelte'
   import Handover from './Handover.svelte'
   import Issued from './Issued.svelte'
@@ -16,7 +16,7 @@
   import Steps from './Steps.svelte'
   import UriChange from './UriChange.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['client', id],

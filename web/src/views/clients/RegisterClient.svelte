@@ -6,10 +6,10 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SigningRequest from '../../lib/SigningRequest.svelte'
   import { takesClients } from '../../lib/words'
-  import { goto, route } from '../../router'
+  import { goto, param, route } from '../../router'
   import UriList from './UriList.svelte'
 
-  const key = $derived(String((route.params as Record<string, string>).key))
+  const key = $derived(param('key'))
   const found = createQuery(() => ({
     queryKey: ['application', key],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),

@@ -12,7 +12,7 @@
   import { exact, fromNow } from '../../lib/time'
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
-  import { goto, route } from '../../router'
+  import { goto, param } from '../../router'
   import DrawsCard from './DrawsCard.svelte'
   import EditCaller from './EditCaller.svelte'
   import PutCertificate from './PutCertificate.svelte'
@@ -22,7 +22,7 @@
   import AccountsCard from '../accounts/AccountsCard.svelte'
   import UsersCard from './UsersCard.svelte'
 
-  const ref = $derived(String((route.params as Record<string, string>).ref))
+  const ref = $derived(param('ref'))
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),

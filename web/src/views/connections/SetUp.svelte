@@ -7,14 +7,14 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { goto, route } from '../../router'
+  import { goto, param } from '../../router'
   import { searchParams } from 'sv-router'
   import SetUpOurs from './SetUpOurs.svelte'
   import SetUpPrepare from './SetUpPrepare.svelte'
   import SetUpWho from './SetUpWho.svelte'
   import TestCard from './TestCard.svelte'
 
-  const ref = $derived(String((route.params as Record<string, string>).ref))
+  const ref = $derived(param('ref'))
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),

@@ -13,10 +13,10 @@
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
   import { capital, kindName } from '../../lib/words'
-  import { route } from '../../router'
+  import { param, route } from '../../router'
   import ReplaceCredential from './ReplaceCredential.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const path = $derived({ path: { identity: id } })
   const acts = acting()
   const found = createQuery(() => ({

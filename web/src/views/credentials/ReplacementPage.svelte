@@ -10,10 +10,10 @@
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
   import { capital, kindName } from '../../lib/words'
-  import { route } from '../../router'
+  import { param } from '../../router'
   import Handover from '../clients/Handover.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const path = $derived({ params: { path: { identity: id } } })
   const acts = acting()
   const found = createQuery(() => ({

@@ -7,9 +7,9 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { route } from '../../router'
+  import { param } from '../../router'
 
-  const number = $derived(Number((route.params as Record<string, string>).number))
+  const number = $derived(Number(param('number')))
   const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['round', number],

@@ -5,9 +5,9 @@
   import { millis } from '../../lib/time'
   import When from '../../lib/When.svelte'
   import { ended, rungName } from '../../lib/words'
-  import { route } from '../../router'
+  import { param } from '../../router'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['test', id],
     queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: id } } })),

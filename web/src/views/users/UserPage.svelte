@@ -8,13 +8,13 @@
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
-  import { goto, route } from '../../router'
+  import { goto, param } from '../../router'
   import DrawsWith from './DrawsWith.svelte'
   import LogReader from './LogReader.svelte'
   import UserForm from './UserForm.svelte'
   import NextWindow from './NextWindow.svelte'
 
-  const id = $derived(String((route.params as Record<string, string>).id))
+  const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['user', id],
     queryFn: () => ok(api.GET('/api/users/{identity}', { params: { path: { identity: id } } })),
