@@ -22,6 +22,7 @@ from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant
 from neatlatch.desk.estate.clients.services import note_consent
 from neatlatch.desk.estate.credentials.services import show
+from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import leaving
@@ -266,3 +267,11 @@ def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> 
     # Its holder signs people in elsewhere: that nobody here sends its URI says nothing.
     assert [(one["registered"], one["callers"], one["unused"]) for one in listed] == [(1, 0, 0)]
     assert [one["name"] for one in house.web.get("/api/scopes").json()] == [one["name"] for one in listed]
+
+
+@pytest.mark.parametrize(("uri", "faulty"), [("http://localhost/back", 0), ("http://localhost/back#x", 1)])
+def test_what_is_only_not_recommended_is_no_fault(house: House, uri: str, faulty: int) -> None:
+    """RFC 8252 §8.3 does not recommend localhost; RFC 6749 §3.1.2 forbids a fragment."""
+    house.client()
+    Client.objects.update(redirect_uris=[uri])
+    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()] == [faulty]

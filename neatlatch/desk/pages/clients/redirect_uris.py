@@ -181,7 +181,7 @@ def redirect_uri_list(request: HttpRequest) -> list[UriRow]:
                 matched=sum(each.match.match for each in bench.callers),
                 near_misses=sum(not each.match.match for each in bench.callers),
                 unused=_unused(one, bench),
-                faulty=sum(bool(each.lint) for each in bench.registered),
+                faulty=sum(any(lint.grave for lint in each.lint) for each in bench.registered),
                 planned=one.planned is not None,
             )
         )
