@@ -18,8 +18,8 @@ _FOLDER = ROOT / "var" / "tests"
 def migrated() -> Path:
     """The file to copy. It is made anew when a migration is."""
     digest = hashlib.sha256()
-    for file in sorted((ROOT / "neatlatch" / "desk").glob("*/migrations/*.py")):
-        digest.update(file.read_bytes())
+    for file in sorted((ROOT / "neatlatch" / "desk").glob("**/migrations/*.py")):
+        digest.update(f"{file.name}\n".encode() + file.read_bytes())
     digest.update((ROOT / "requirements.txt").read_bytes())  # Django's own migrations, and those of other apps
     found = _FOLDER / f"migrated-{digest.hexdigest()[:16]}.sqlite3"
     _FOLDER.mkdir(parents=True, exist_ok=True)

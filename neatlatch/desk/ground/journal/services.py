@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import structlog
 from django.db import transaction
@@ -19,9 +19,6 @@ from neatlatch.desk.ground.common.actors import JOURNAL_KEEPER, Actor
 
 from . import anchors, triggers
 from .models import Check, Checkpoint, Entry
-
-if TYPE_CHECKING:
-    pass
 
 log = structlog.get_logger()
 TOOK_OVER = "took over the journal of before"
@@ -80,6 +77,17 @@ def _keyed_from() -> int:
     if (known := anchors.newest()) is not None:
         return known.keyed_from
     return Entry.objects.filter(noun="journal", did=TOOK_OVER).values_list("number", flat=True).first() or 1
+
+
+@transaction.atomic
+def take_over_old() -> None:
+    """Let the first keyed entry follow a journal that was written before entries were keyed; a migration does this once.
+
+    Done at the first entry instead, a check between the two would say that somebody had changed the journal.
+    """
+    last = Entry.objects.order_by("-number").only("number", "own").first()
+    if last is not None and not anchors.exists():
+        _take_over(last)
 
 
 def _take_over(last: Entry) -> Entry:
