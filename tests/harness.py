@@ -254,7 +254,7 @@ class Desk:
         """Start ``desk`` and ``worker``, or the ones named."""
         commands = {
             "desk": [*self.serve, "--port", str(self.port)],
-            "worker": ["manage.py", "run_huey", "--workers", "4", "--delay", "0.05", "--max-delay", "0.2"],
+            "worker": ["manage.py", "run_huey", "--workers", "6", "--delay", "0.05", "--max-delay", "0.2"],
         }
         for name in names or tuple(commands):
             with (self.home / f"{name}.log").open("ab") as out:

@@ -187,7 +187,7 @@ def main() -> None:
                   lambda: crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0"))  # fmt: skip
         logins = _fill(home, control_port, tuple(given.only))
         desk = crew.start("desk", "-m", "neatlatch.cli", "serve", "--port", str(given.port))
-        crew.start("worker", "manage.py", "run_huey", "--workers", "4", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
+        crew.start("worker", "manage.py", "run_huey", "--workers", "6", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
         _wait_for(given.port, desk, "desk", log)
         _wait_for(given.port + 1, crew.start("door", "-m", "neatlatch.cli", "door", "--port", str(given.port + 1)), "door", log)
         print(f"\nNeat Latch is ready:  {environment['NEATLATCH_URL']}\n")

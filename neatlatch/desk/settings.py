@@ -54,7 +54,9 @@ if PROXY_TELLS_CERTIFICATE and (not PROXIES or len(PROXY_SECRET) < 32):
 # What certificates of the house name as their organization.
 FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
 OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)
-ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))
+ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))  # 0: no round begins by the clock
+# Between two looks at whether a refresh token lives.
+TOKEN_MINUTES = ROUND_MINUTES or 5.0
 
 try:
     SECRET_KEY = secret_key(HOME)

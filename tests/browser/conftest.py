@@ -34,8 +34,8 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
 
 
-def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool, host: str = "127.0.0.1") -> Desk:
-    """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name."""
+def make_desk(home: Path, stand_ins: StandIns, fill: str, rounds: bool, host: str = "127.0.0.1") -> Desk:
+    """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name. ``rounds``: begin them by the clock."""
     assert (ROOT / "web" / "dist" / "index.html").exists(), "build the front end first: bin/test does"
     trust, fresh = home.parent / "standins" / "certificates" / "root.pem", home.parent / "fresh"
     if not fresh.exists():  # migrated and filled once, then copied: each takes longer than most tests
@@ -48,10 +48,10 @@ def make_desk(home: Path, stand_ins: StandIns, fill: str, worker: bool, host: st
     shutil.rmtree(home, ignore_errors=True)  # of a first run that failed
     shutil.copytree(source, home, ignore=shutil.ignore_patterns("static"))
     (home / "static").symlink_to(fresh / "static")
-    desk = Desk(home, stand_ins, trust, host=host)
+    desk = Desk(home, stand_ins, trust, 60 if rounds else 0, host=host)
     said = (home / "logins.json").read_text() if fill == EMPTY else desk.python(fill)
     desk.passwords = json.loads(said.splitlines()[-1])  # type: ignore[attr-defined]
-    desk.start(*(("desk", "worker") if worker else ("desk",)))
+    desk.start()
     return desk
 
 
@@ -72,7 +72,7 @@ def empty_desk(stand_ins: StandIns, request: pytest.FixtureRequest) -> Iterator[
     """A desk with people and environments, and nothing else."""
     from tests.settings import HOME_OF_TESTS
 
-    desk = make_desk(HOME_OF_TESTS / f"empty-{abs(hash(request.node.name)) % 10**8}", stand_ins, EMPTY, worker=False)
+    desk = make_desk(HOME_OF_TESTS / f"empty-{abs(hash(request.node.name)) % 10**8}", stand_ins, EMPTY, rounds=False)
     yield desk
     desk.kill()
 
@@ -83,7 +83,7 @@ def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
     fill = f"import json\nfrom neatlatch.demo.load import load\nsaid = load({stand_ins.port}, only=('cargo-manifests',))\n{PATIENT}\nprint(json.dumps({{k: v[1] for k, v in said.items()}}))"
-    desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, worker=True)
+    desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, rounds=True)
     yield desk
     desk.kill()
 

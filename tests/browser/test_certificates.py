@@ -29,7 +29,7 @@ print(json.dumps({name: word for name, (role, word) in made.items()}))
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
-    found = make_desk(HOME_OF_TESTS / "certificates", stand_ins, FILL.replace("PORT", str(stand_ins.port)), worker=False)
+    found = make_desk(HOME_OF_TESTS / "certificates", stand_ins, FILL.replace("PORT", str(stand_ins.port)), rounds=False)
     yield found
     found.kill()
 

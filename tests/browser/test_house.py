@@ -34,7 +34,7 @@ CHALLENGE = "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"  # RFC 7636 App. B
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
-    found = make_desk(HOME_OF_TESTS / "house", stand_ins, FILL.replace("print(json.dumps(", "logins = (json.dumps("), worker=False)
+    found = make_desk(HOME_OF_TESTS / "house", stand_ins, FILL.replace("print(json.dumps(", "logins = (json.dumps("), rounds=False)
     yield found
     found.kill()
 

@@ -33,7 +33,7 @@ connections.create(by, place, "tide-tables", "api_key", None, {"api_base": "http
 @pytest.fixture(scope="module")
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
     """A desk that is opened by a name, as passkeys want it."""
-    found = make_desk(HOME_OF_TESTS / "log-in", stand_ins, EMPTY, worker=False, host="localhost")
+    found = make_desk(HOME_OF_TESTS / "log-in", stand_ins, EMPTY, rounds=False, host="localhost")
     found.python(CONNECTION)
     yield found
     found.kill()

@@ -30,7 +30,7 @@ ONLY = (
 @pytest.fixture(scope="module")
 def page(browser: Browser, stand_ins: StandIns) -> Iterator[Page]:
     fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only={ONLY!r}).items()}}))"
-    desk: Desk = make_desk(HOME_OF_TESTS / "mistakes", stand_ins, fill, worker=False)
+    desk: Desk = make_desk(HOME_OF_TESTS / "mistakes", stand_ins, fill, rounds=False)
     found = open_page(browser, desk)
     yield found
     assert found.errors == []  # type: ignore[attr-defined]

@@ -18,7 +18,7 @@ from .steps import add, begin, begin_oauth, carry_across, climb, enter, made, no
 
 @pytest.fixture(scope="module")
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
-    found = make_desk(HOME_OF_TESTS / "schemes", stand_ins, EMPTY, worker=False)
+    found = make_desk(HOME_OF_TESTS / "schemes", stand_ins, EMPTY, rounds=False)
     yield found
     found.kill()
 

@@ -327,7 +327,7 @@ def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> N
     """After 60 seconds, or when the page loses the focus; and it is never shown a second time."""
     from tests.settings import HOME_OF_TESTS
 
-    desk = make_desk(HOME_OF_TESTS / "handover", stand_ins, EMPTY, worker=False)
+    desk = make_desk(HOME_OF_TESTS / "handover", stand_ins, EMPTY, rounds=False)
     try:
         page = open_page(browser, desk)
         page.goto("/applications/new")

@@ -24,7 +24,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
 
     only = ("cargo-manifests", "fuel-ledger", "vessel-positions", "repair-tickets")
     fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only={only}).items()}}))"
-    found = make_desk(HOME_OF_TESTS / "benches", stand_ins, fill, worker=False)
+    found = make_desk(HOME_OF_TESTS / "benches", stand_ins, fill, rounds=False)
     yield found
     found.kill()
 

@@ -25,7 +25,7 @@ from .test_workbenches import fresh, send
 
 def a_round_later() -> None:
     """Everything was obtained, and asked about, a round ago; the access tokens have most of their life before them."""
-    then = timezone.now() - timedelta(minutes=settings.ROUND_MINUTES)
+    then = timezone.now() - timedelta(minutes=settings.TOKEN_MINUTES)
     TokenSet.objects.filter(asked_at__isnull=False).update(asked_at=then)
     TokenSet.objects.update(obtained=then)
 

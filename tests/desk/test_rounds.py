@@ -16,7 +16,8 @@ from django.utils import timezone
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.common.actors import CLOCK, Program
-from neatlatch.desk.work.rounds import leftovers, services, tasks
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.work.rounds import at_work, leftovers, services, tasks
 from neatlatch.desk.work.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
 from tests.harness import wait_until
@@ -100,13 +101,56 @@ def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
     connections.change(setup.by, setup.latched(ref="three"), {"paused": True})
     begun = services.begin_round(CLOCK)
     assert services.begin_round(CLOCK) == begun  # one at a time
-    tasks.all_hands(begun.number)
+    assert tasks.start_round(CLOCK) == begun
     begun.refresh_from_db()
     assert begun.ended is not None
     assert sorted(begun.tests.values_list("connection__ref", "passed")) == [("one", True), ("two", True)]
     assert not services.round_is_due()
     Round.objects.update(begun=timezone.now() - timedelta(minutes=6))
     assert services.round_is_due()
+
+
+def test_a_test_that_somebody_waits_for_comes_before_the_rest_of_a_round(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    for ref in ("one", "two", "three"):
+        setup.latched(ref=ref)
+    begun, ran = services.begin_round(CLOCK), list[str]()
+
+    def run(test: Test) -> Test:
+        ran.append(f"{test.connection.ref} {'round' if test.round_id else 'awaited'}")
+        if len(ran) == 1:  # while the first is under way, somebody presses the button
+            services.begin_test(setup.by, Connection.objects.get(ref="three"))
+            services.begin_test(
+                Program("Night run"), Connection.objects.get(ref="two"), by_program=True
+            )  # it is run where it was asked for
+        Test.objects.filter(pk=test.pk).update(state=Test.State.DONE)
+        return test
+
+    monkeypatch.setattr(services, "run", run)
+    assert services.work_on(begun.number) == 3
+    assert (ran[1], len(ran)) == ("three awaited", 4)
+    assert Test.objects.filter(state=Test.State.WAITING).get().by_program
+
+
+def test_nothing_is_begun_while_no_worker_runs(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = setup.latched()
+    monkeypatch.setattr(tasks.HUEY, "immediate", False)
+    monkeypatch.setattr(at_work, "_held", [])
+    for start in (lambda: tasks.start_test(setup.by, connection), lambda: tasks.start_round(setup.by)):
+        with pytest.raises(Problem) as refused:
+            start()
+        assert (refused.value.status, refused.value.extra["retry_after"]) == (503, 10)
+    assert not Test.objects.exists()
+    at_work.begin()
+    assert at_work.is_there()
+    while at_work._held:
+        at_work._held.pop().close()
+    assert not at_work.is_there()
+
+
+def test_no_round_is_due_where_none_begins_by_the_clock(setup: Setup, settings: Any) -> None:
+    assert services.round_is_due()
+    settings.ROUND_MINUTES = 0
+    assert not services.round_is_due()
 
 
 def test_a_round_is_stopped(setup: Setup) -> None:

@@ -27,7 +27,7 @@
       {:else}
         <span class="text-soft" aria-hidden="true">{now ? '…' : '·'}</span>
         <span class="text-soft">{name}</span>
-        <span class="text-soft">{now ? 'trying' : 'not tried'}</span>
+        <span class="text-soft">{now ? (test?.state === 'waiting' ? 'waiting for the worker' : 'trying') : 'not tried'}</span>
         <span></span>
       {/if}
     </li>

@@ -76,7 +76,7 @@ def _must_be_used(one: TokenSet, now: datetime) -> bool:
 
 def _is_to_be_asked(one: TokenSet, now: datetime) -> bool:
     seen = max(one.obtained, one.asked_at or one.obtained)
-    return now - seen >= timedelta(minutes=settings.ROUND_MINUTES)
+    return now - seen >= timedelta(minutes=settings.TOKEN_MINUTES)
 
 
 def _look_after(one: TokenSet, way: Road, due: bool) -> bool:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import threading
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.conf import settings
-from django.db import connections as databases
 from django.db.models import Count, Q
 from django.http import HttpRequest
 from django.utils import timezone
@@ -34,7 +32,7 @@ from neatlatch.desk.work.drawing import ending
 from neatlatch.desk.work.drawing.services import KEY
 from neatlatch.desk.work.rounds import leftovers, services
 from neatlatch.desk.work.rounds.models import Round, Test
-from neatlatch.desk.work.rounds.tasks import all_hands
+from neatlatch.desk.work.rounds.tasks import start_round, start_test
 
 router = Router(tags=["rounds"])
 LAST_SAMPLES = 24
@@ -227,28 +225,13 @@ def find_test(identity: UUID) -> Test:
     return found
 
 
-def _in_thread(test: Test) -> None:
-    """Run a test at once, beside the request, so that its rungs show as they happen also while no worker runs."""
-
-    def work() -> None:
-        try:
-            services.run_safely(test)
-        finally:
-            databases.close_all()
-
-    threading.Thread(target=work, name=f"test-{test.pk}", daemon=True).start()
-
-
 @router.post("/connections/{ref}/tests", response={202: TestOut})
 def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]:
     """Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone."""
     by = guard.need(request, "test")
     if last and last not in [one.value for one in Rung]:
         raise problems.wrong_fields({"last": f"A rung is one of {', '.join(one.value for one in Rung)}."})
-    test = services.begin_test(by, find_connection(ref), last)
-    if test.begun is None:
-        _in_thread(test)
-    return 202, test_out(test)
+    return 202, test_out(start_test(by, find_connection(ref), last))
 
 
 @router.get("/connections/{ref}/tests", response=list[TestRow])
@@ -366,9 +349,7 @@ def rounds(request: HttpRequest, cursor: str | None = None) -> Rounds:
 def begin_round(request: HttpRequest) -> tuple[int, RoundFull]:
     """Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``."""
     by = guard.need(request, "test")
-    begun = services.begin_round(by)
-    all_hands(begun.number)
-    return 202, round_full(begun.number)
+    return 202, round_full(start_round(by).number)
 
 
 @router.get("/rounds/{number}", response=RoundFull)

@@ -12,7 +12,7 @@ from uuid import UUID
 import structlog
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
@@ -336,9 +336,12 @@ def permit_work(by: Actor, environment: Environment, permitted: bool) -> Environ
 
 
 def round_is_due() -> bool:
-    """Whether the time between rounds is over."""
+    """Whether the time between rounds is over; never where none begin by the clock."""
+    if not settings.ROUND_MINUTES:
+        return False
     last = Round.objects.order_by("-number").first()
-    return last is None or (last.ended is not None and timezone.now() - last.begun >= timedelta(minutes=settings.ROUND_MINUTES))
+    between = timedelta(minutes=settings.ROUND_MINUTES)
+    return last is None or (last.ended is not None and timezone.now() - last.begun >= between)
 
 
 def is_under_way() -> bool:
@@ -347,28 +350,50 @@ def is_under_way() -> bool:
 
 
 def work_on(number: int) -> int:
-    """Take tests of a round one after the other until none is left; several workers may do so at once. Answers how many were run."""
+    """Take tests of a round one after the other until none is left; several workers may do so at
+    once. Tests that somebody waits for come between. Answers how many of the round were run."""
     count = 0
-    while (test := _claim(number)) is not None:
+    while True:
+        work_on_awaited()
+        if (test := _claim(number)) is None:
+            break
         run_safely(test)
         count += 1
     end_if_done(Round.objects.get(number=number))
     return count
 
 
-def _claim(number: int) -> Test | None:
-    """The next test of a round: one that waits, or one whose runner was cut off."""
+def work_on_awaited() -> int:
+    """Take the tests that somebody waits for, one after the other; answers how many were run."""
+    count = 0
+    while (test := _claim(None)) is not None:
+        run_safely(test)
+        count += 1
+    return count
+
+
+def awaited() -> QuerySet[Test]:
+    """Tests of no round that nobody has taken yet. A program runs its own at once."""
+    alive = timezone.now() - ALIVE
+    waiting = Test.objects.filter(round=None, by_program=False, state=Test.State.WAITING)
+    return waiting.filter(made__gt=alive)
+
+
+def _claim(number: int | None) -> Test | None:
+    """The next test of a round: one that waits, or one whose runner was cut off; without a number,
+    the next that somebody waits for."""
     with transaction.atomic():
-        if Round.objects.filter(number=number, stopped=True).exists():
-            Test.objects.filter(round_id=number, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
-            return None
         now = timezone.now()
-        test = (
-            Test.objects.select_for_update()
-            .filter(Q(state__in=(Test.State.WAITING, Test.State.CUT)) | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number)
-            .order_by("made", "pk")
-            .first()
-        )
+        if number is None:
+            rows = awaited()
+        else:
+            if Round.objects.filter(number=number, stopped=True).exists():
+                waiting = Test.objects.filter(round_id=number, state=Test.State.WAITING)
+                waiting.update(state=Test.State.STOPPED, ended=now)
+                return None
+            free = Q(state__in=(Test.State.WAITING, Test.State.CUT))
+            rows = Test.objects.filter(free | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number)
+        test = rows.select_for_update().order_by("made", "pk").first()
         if test is not None:
             test.state, test.alive_until, test.runner = Test.State.RUNNING, now + ALIVE, owner.sign()
             test.save(update_fields=["state", "alive_until", "runner"])

@@ -12,17 +12,20 @@ from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 from neatlatch.desk.authority import handing
 from neatlatch.desk.authority.house import tokens as house_tokens
 from neatlatch.desk.estate.connections import aside, renewals
+from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard, won
-from neatlatch.desk.ground.common.actors import CLOCK
+from neatlatch.desk.ground.common.actors import CLOCK, Actor
+from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.work.drawing import ledger
 
-from . import leftovers, services
+from . import at_work, leftovers, services
 from .clockwork import Clockwork, Loop
+from .models import Round, Test
 
 log = structlog.get_logger()
-# So many tests of a round run side by side.
+# So many tests of a round run side by side. A worker has two threads more, for the tests that somebody waits for.
 HANDS = 4
 # Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
 ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
@@ -34,10 +37,49 @@ def work_on(number: int) -> None:
     services.work_on(number)
 
 
-def all_hands(number: int) -> None:
-    """Put every worker thread on a round. More hands than tests do no harm: they find nothing and end."""
+@db_task()
+def work_on_awaited() -> None:
+    """Work on the tests that somebody waits for until none is left."""
+    services.work_on_awaited()
+
+
+def _all_hands(number: int) -> None:
+    """Put worker threads on a round. More hands than tests do no harm: they find nothing and end."""
     for _ in range(HANDS):
         work_on(number)
+
+
+def start_round(by: Actor) -> Round:
+    """Begin a round over all connections, and have the worker work on it.
+
+    Raises :class:`Problem` where no worker runs.
+    """
+    _need_worker()
+    begun = services.begin_round(by)
+    _all_hands(begun.number)
+    return begun
+
+
+def start_test(by: Actor, connection: Connection, last: str = "") -> Test:
+    """Begin a test, which the worker runs ahead of its rounds; ``last`` is the rung to stop after.
+
+    Raises :class:`Problem` where no worker runs.
+    """
+    _need_worker()
+    test = services.begin_test(by, connection, last)
+    if test.state == Test.State.WAITING:
+        work_on_awaited()
+    return test
+
+
+def _need_worker() -> None:
+    if not at_work.is_there():
+        raise Problem(
+            503,
+            "The worker is not running, so nothing can be tested.",
+            "Start it beside the desk (see docs/running.md), then try again.",
+            retry_after=10,
+        )
 
 
 def look_after_rounds() -> None:
@@ -45,9 +87,11 @@ def look_after_rounds() -> None:
     numbers = services.take_up_again(just_started=not _took_up.is_set())
     _took_up.set()
     for number in numbers:
-        all_hands(number)
+        _all_hands(number)
+    if services.awaited().exists():  # the one who began it may be gone before it told the queue
+        work_on_awaited()
     if services.round_is_due():
-        all_hands(services.begin_round(CLOCK).number)
+        _all_hands(services.begin_round(CLOCK).number)
 
 
 def renew() -> None:
@@ -87,6 +131,7 @@ def start() -> None:
     with _starting:  # every worker thread says that it starts
         if _started:
             return
+        at_work.begin()
         _started.append(
             Clockwork(
                 Loop("rounds", look_after_rounds, ROUNDS, busy=services.is_under_way),
@@ -105,4 +150,4 @@ def stop() -> None:
         one.stop()
 
 
-__all__ = ["HUEY", "all_hands", "keep_house", "look_after_rounds", "renew", "start", "stop", "work_on"]
+__all__ = ["HUEY", "keep_house", "look_after_rounds", "renew", "start", "start_round", "start_test", "stop", "work_on", "work_on_awaited"]

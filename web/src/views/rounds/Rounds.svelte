@@ -13,7 +13,7 @@
   const queries = useQueryClient()
   const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
   const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
-  const often = $derived(rules.data ? span(rules.data.every_minutes * 60) : '')
+  const often = $derived(rules.data?.every_minutes ? span(rules.data.every_minutes * 60) : '')
   let problem = $state<unknown>(null)
   const lasted = (begun: string, ended: string | null) =>
     ended ? span((new Date(ended).getTime() - new Date(begun).getTime()) / 1000) : 'running'
@@ -33,7 +33,8 @@
 <svelte:head><title>Rounds · Neat Latch</title></svelte:head>
 <header class="mb-3 flex items-center gap-4">
   <h1>Rounds</h1>
-  {#if often}<span class="help">every connection is tested every {often}</span>{/if}
+  {#if often}<span class="help">every connection is tested every {often}</span>
+  {:else if rules.data}<span class="help">no round begins by the clock</span>{/if}
   {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
       >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
     >{/if}
@@ -59,7 +60,9 @@
       </table>
     </div>
   {:else}<p class="sheet max-w-xl p-6">
-      A round tests every connection once. The worker begins one every {often}; you can begin one now.
+      A round tests every connection once. {often
+        ? `The worker begins one every ${often}; you can begin one now.`
+        : 'None begins by the clock here; you can begin one now.'}
     </p>{/if}
 {/if}
 <Leftovers />
