@@ -24,9 +24,10 @@ from neatlatch.desk.estate.clients.services import note_consent
 from neatlatch.desk.estate.credentials.services import show
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.journal.services import Told
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import leaving
-from neatlatch.desk.work.inventory.applying import Hand
+from neatlatch.desk.work.inventory.applying import Applying
 
 from .conftest import PASSWORD
 from .houses import ASK, BACK, House, turned
@@ -218,7 +219,7 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
         leaving.change(other, house.by, None, False)
     else:
         given = {"name": "Morag Orr", "role": "administrator", "active": False, "email": ""}
-        Hand(other).person(house.by.username, given)
+        Applying(other).person(house.by.username, given, Told("applied: change"))
     assert Grant.objects.get().revoked is not None
     shown = json.loads(b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1]))
     octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))

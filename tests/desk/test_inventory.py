@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 import yaml
@@ -15,10 +16,11 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core import openapi
 from neatlatch.desk.authority.records.certificates.models import Authority
+from neatlatch.desk.estate.connections import accounts, sign_in
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, SetAside, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common import heavy
@@ -30,7 +32,7 @@ from neatlatch.desk.work.inventory.models import Origin
 from neatlatch.desk.work.rounds.models import Sample, Test
 from tests.harness import StandIns
 
-from .conftest import Setup, forget_the_journal, load_once
+from .conftest import PERSON, Setup, forget_the_journal, load_once
 from .test_workbenches import send
 
 
@@ -285,8 +287,6 @@ def test_users_come_in_as_a_table(by: Person) -> None:
 
 
 def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
-    from neatlatch.desk.estate.connections import accounts
-
     Person.objects.create_user("ewan", password="x", role="reader", first_name="Ewan", last_name="Tait")
     connection = setup.connection(setup.client(setup.place(), "manifest.read"))
     accounts.share(setup.by, connection, True, accounts.save_team(setup.by, "Freight", ["ewan"]).name)
@@ -343,6 +343,47 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
             key: origin.values[key] for key in ("client_id", "redirect_uri", "api_base")
         }
         assert found.scopes == origin.scopes
+
+
+def test_what_the_file_takes_away_is_ended_at_the_application(setup: Setup) -> None:
+    """A connection's tokens, set aside ones too, and the account of a person who has left."""
+    setup.latched()
+    own = setup.connection(Client.objects.get(), "manifest.read", ref="own")
+    accounts.share(setup.by, own, True, None)
+    person = Person.objects.create_user("ann", password="x", role="operator")
+    accounts.ask(setup.by, Connection.objects.get(ref="own"), person, PERSON)
+    _, address = sign_in.begin(person, Connection.objects.get(ref="own"), "")
+    back = setup.visitor().sign_in(address, PERSON)
+    assert sign_in.come_back(person, back, parse_qs(urlsplit(back).query)["state"][0]) is not None
+    setup.sign_in(Connection.objects.get(ref="cargo"), PERSON)  # not the account that is noted: set aside
+    assert (TokenSet.objects.count(), SetAside.objects.count()) == (2, 1)
+    held = setup.stand_ins.state()["refresh"]
+    file = yaml.safe_load(services.export(setup.by))
+    del file["people"]["ann"], file["connections"]["own"]["accounts"]
+    services.apply(setup.by, yaml.safe_dump(file), prune=True)
+    assert Person.objects.get(username="ann").left is not None
+    assert not TokenSet.objects.exclude(person=None).exists()
+    assert setup.stand_ins.state()["refresh"] == held - 1
+    del file["connections"]["cargo"]
+    services.apply(setup.by, yaml.safe_dump(file), prune=True)
+    assert not TokenSet.objects.exists()
+    assert setup.stand_ins.state()["refresh"] == held - 3
+    told = Entry.objects.filter(did="ended the tokens of", ref="cargo")
+    assert [one.details["tokens revoked there"] for one in told] == ["yes", "yes"]
+
+
+def test_what_is_told_of_each_object_is_told_once(by: Person) -> None:
+    file = yaml.safe_load(services.export(by))
+    file["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
+    file["connections"]["cargo-manifests"]["pace"] = 2.0
+    before = Entry.objects.count()
+    services.apply(by, yaml.safe_dump(file))
+    told = Entry.objects.filter(number__gt=before).order_by("number")
+    assert [(one.did, one.noun) for one in told] == [
+        ("applied: change", "application"),
+        ("applied: change", "connection"),
+        ("applied", "inventory"),
+    ]
 
 
 def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None:

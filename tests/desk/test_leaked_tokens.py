@@ -11,7 +11,6 @@ import httpx
 from django.test import Client as WebClient
 
 from neatlatch.desk.authority.records.house.models import Access, Grant
-from neatlatch.desk.estate.connections import aside
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground.journal.models import Entry
@@ -69,7 +68,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
 def test_tokens_that_are_set_aside(setup: Setup) -> None:
     setup.latched("manifest.read")
     setup.sign_in(Connection.objects.get(), PERSON)
-    kept, web = aside.open_tokens(SetAside.objects.get()), setup.web()
+    kept, web = SetAside.objects.get().open_tokens(), setup.web()
     found = leaked(web, f"{kept['access_token']} {kept['refresh_token']}")["held"]
     assert [(one["ref"], one["refresh"], one["set_aside"], one["alive"]) for one in found] == [
         ("cargo", False, True, True),

@@ -10,4 +10,4 @@ class EstateConfig(AppConfig):
 
     def ready(self) -> None:
         """Register it: models are there only now."""
-        from .connections import meaning  # noqa: F401
+        from .connections import destinations, meaning  # noqa: F401

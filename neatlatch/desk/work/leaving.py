@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from django.db import transaction
 from django.db.models import F
@@ -192,21 +191,22 @@ def change(by: Actor, person: Person, role: str | None, active: bool | None) -> 
 
 
 @transaction.atomic
-def end_access(by: Actor, person: Person) -> None:
-    """A person left: they cannot log in any more, and what acted in their name at the house has ended. Raises field errors for the last administrator."""
-    change(by, person, None, False)
+def leave(by: Actor, person: Person) -> None:
+    """A person leaves: they cannot log in any more, and what acted in their name at the house has
+    ended. Once the surrounding transaction is over, every account of their own is disconnected, at
+    the provider too where it lets us. Raises :class:`Problem`."""
+    change(by, person, None, False)  # refused first where nobody else could do it
+    if by == person:
+        raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
     Person.objects.filter(pk=person.pk).update(left=timezone.now())
     Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
     write(by, "left", "person", person.username)
+    transaction.on_commit(lambda: _disconnect(by, person), robust=True)
 
 
-def leave(by: Actor, person: Person) -> dict[str, Any]:
-    """A person leaves: they cannot log in any more, and every account of their own is disconnected, at the provider too where it lets us."""
-    if by == person:
-        raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
-    end_access(by, person)
-    ended = {}
-    for one in Connection.objects.filter(token_sets__person=person).select_related("place__application").distinct():
-        ended[one.ref] = accounts.disconnect(by, one, person, forget=True)
+def _disconnect(by: Actor, person: Person) -> None:
+    """Disconnect their accounts, one after the other; one that is cut off can be done on its page."""
+    theirs = Connection.objects.filter(token_sets__person=person).distinct()
+    for one in theirs.select_related("place__application", "client"):
+        accounts.disconnect(by, one, person, forget=True)
     Account.objects.filter(person=person).delete()
-    return ended

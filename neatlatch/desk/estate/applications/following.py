@@ -1,4 +1,4 @@
-"""What follows from a change of a profile, in rooms that applications know nothing of.
+"""What follows from a change of a profile, or of addresses, in rooms that applications know nothing of.
 
 Working out what follows may take long, so it is done before the transaction that saves the change.
 """
@@ -8,12 +8,15 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neatlatch.core.profiles import Profile
-from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.applications.models import Application, Place
 
 # Saves what follows, as part of the surrounding transaction.
 Save = Callable[[], None]
 Follow = Callable[[Application, Profile, Profile], Save]
 _FOLLOWERS: list[Follow] = []
+# Keeps what has to be known of an application in an environment before its addresses change.
+Keep = Callable[[Place], None]
+_KEEPERS: list[Keep] = []
 
 
 def follows(work_out: Follow) -> Follow:
@@ -26,3 +29,16 @@ def of_change(application: Application, after: Profile) -> list[Save]:
     """Work out all that follows from giving an application this profile; nothing from the one it has."""
     before = application.read_profile()
     return [] if after == before else [work_out(application, before, after) for work_out in _FOLLOWERS]
+
+
+def keeps(keep: Keep) -> Keep:
+    """Have something kept whenever an application's addresses are about to change."""
+    _KEEPERS.append(keep)
+    return keep
+
+
+def before_addresses(place: Place) -> None:
+    """Keep what has to be known of the addresses that an application has now, as part of the
+    surrounding transaction that changes them."""
+    for keep in _KEEPERS:
+        keep(place)

@@ -23,7 +23,7 @@ from neatlatch.desk.ground.common.roads import road
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import oauth
 
-from .following import Save
+from .following import Save, before_addresses
 from .following import of_change as following_of
 
 ADDRESS_FIELDS = ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
@@ -240,6 +240,7 @@ def read_again(by: Actor, place: Place) -> Place:
         after = {key: getattr(published, key) for key in ADDRESS_FIELDS[:3]}
         place.metadata, place.read_at = published.as_dict(), timezone.now()
         if after != before:
+            before_addresses(place)
             for key, value in after.items():
                 setattr(place, key, value)
             place.changed_at = timezone.now()

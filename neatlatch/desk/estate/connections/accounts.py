@@ -15,7 +15,7 @@ from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.journal.services import Told, write
 from neatlatch.desk.ground.people.models import Person, Team
 
 from . import halves, services, tokens
@@ -202,8 +202,8 @@ def _touch(connection: Connection) -> None:
 
 
 @transaction.atomic
-def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = None) -> Team:
-    """Make a team, or change its name and its people."""
+def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = None, told: Told | None = None) -> Team:
+    """Make a team, or change its name and its people; ``told``: how the journal tells of it."""
     name = name.strip()
     if not name:
         raise wrong_fields({"name": "What is the team called?"})
@@ -218,7 +218,10 @@ def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = No
     team.save()
     team.people.set(people)
     Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
-    write(by, "changed", "team", team.name, {"people": sorted(one.username for one in people)})
+    if told is not None:
+        told.write(by, "team", team.name)
+    else:
+        write(by, "changed", "team", team.name, {"people": sorted(one.username for one in people)})
     return team
 
 

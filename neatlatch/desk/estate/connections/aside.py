@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import Any
 
 import structlog
 from django.db import transaction
@@ -54,7 +52,7 @@ def of(connection: Connection) -> SetAside | None:
 def use(by: Actor, connection: Connection) -> None:
     """Use what was set aside in place of what worked before. Raises :class:`Problem`."""
     row = _claimed(connection)
-    reading = Reading(True, None, "", fields=open_tokens(row))
+    reading = Reading(True, None, "", fields=row.open_tokens())
     saved = tokens.save_new(
         connection,
         reading,
@@ -95,15 +93,9 @@ def let_go_of_old(now: datetime) -> None:
             log.exception("what was set aside could not be let go of", connection=row.connection.ref)
 
 
-def open_tokens(row: SetAside) -> Mapping[str, Any]:
-    """What the provider gave: the fields of its answer that were kept. Raises :class:`safe.CannotOpen`."""
-    found: dict[str, Any] = json.loads(safe.unseal(row.tokens, row.place_of("tokens")).reveal())
-    return found
-
-
 def _end(by: Actor, connection: Connection, row: SetAside) -> None:
     try:
-        kept = open_tokens(row)
+        kept = row.open_tokens()
         access, refresh = str(kept.get("access_token", "")), str(kept.get("refresh_token") or "")
         ended = tokens.revoke_these(connection, access, refresh)
     except safe.CannotOpen:

@@ -17,6 +17,7 @@ from django.http import HttpRequest
 from neatlatch.core import destinations
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import lower
+from neatlatch.desk.estate.applications.following import keeps
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
@@ -139,13 +140,22 @@ def settle(by: Actor, connection: Connection, given: Leave | None) -> None:
         _let_go(by, connection, found)
 
 
-def asking(found: list[Move]) -> Problem:
-    """That leave is asked for: what would go where. Nothing was saved."""
+class LeaveAsked(Problem):
+    """That leave is asked for; ``moves`` is what would go where. Nothing was saved."""
+
+    def __init__(self, title: str, detail: str, moves: list[Move]) -> None:
+        super().__init__(409, title, detail, moves=[asdict(told(one)) for one in moves[:50]])
+        self.moves = moves
+
+
+def asking(found: list[Move]) -> LeaveAsked:
+    """That leave is asked for, for all of these at once."""
     words = ". ".join(str(one) for one in found[:3]) + (f". And {len(found) - 3} more" if len(found) > 3 else "")
-    return Problem(
-        409, "This would send what is held to another server.", f"{words}. Nothing was saved. Give a code of your second factor and say why, or let go of what is held.",
-        moves=[asdict(told(one)) for one in found[:50]],
-    )  # fmt: skip
+    return LeaveAsked(
+        "This would send what is held to another server.",
+        f"{words}. Nothing was saved. Give a code of your second factor and say why, or let go of what is held.",
+        found,
+    )
 
 
 @dataclass(frozen=True)
@@ -216,6 +226,7 @@ def follow(new: Credential, old: Credential) -> None:
     new.save(update_fields=["drawn_by"])
 
 
+@keeps
 def fix(place: Place) -> None:
     """Before an application's addresses change: what it gave and nobody has put in anywhere yet stays cleared for the addresses it has now."""
     Credential.objects.filter(client__place=place, sent_to=[]).exclude(fingerprint="").update(sent_to=sorted(of_place(place)))

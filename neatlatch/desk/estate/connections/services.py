@@ -25,7 +25,7 @@ from neatlatch.desk.estate.credentials import ends as credential_ends
 from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import heavy, safe
 from neatlatch.desk.ground.common.actors import Actor
@@ -130,12 +130,8 @@ def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | 
         raise wrong_fields(errors)
     opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
     with transaction.atomic():
-        connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), changed_at=timezone.now(),
-                                changed_by=by.username, slots=filled)  # fmt: skip
-        try:
-            connection.save(force_insert=True)
-        except IntegrityError as error:
-            raise wrong_fields({"ref": "This reference name is taken."}) from error
+        connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), slots=filled)  # fmt: skip
+        save_new(by, connection)
         for value in scheme.secrets():
             if value.key in opened:
                 said = _hold(by, connection, value, opened[value.key], secret_ends)
@@ -154,18 +150,24 @@ def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | 
     return connection, notes
 
 
+def save_new(by: Actor, connection: Connection) -> None:
+    """Save a connection for the first time, as part of the surrounding transaction. Raises a field
+    error where its name is taken."""
+    connection.changed_at, connection.changed_by = timezone.now(), by.username
+    try:
+        with transaction.atomic():
+            connection.save(force_insert=True)
+    except IntegrityError as error:
+        raise wrong_fields({"ref": "This reference name is taken."}) from error
+
+
 @transaction.atomic
 def begin(by: Actor, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
     if not REF.fullmatch(ref):
         raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
-    try:
-        with transaction.atomic():
-            connection = Connection.objects.create(
-                ref=ref, place=place, scheme=scheme.key, values=values, changed_at=timezone.now(), changed_by=by.username, paused=True
-            )
-    except IntegrityError as error:
-        raise wrong_fields({"ref": "This reference name is taken."}) from error
+    connection = Connection(ref=ref, place=place, scheme=scheme.key, values=values, paused=True)
+    save_new(by, connection)
     write(
         by, "began", "connection", ref, {"application": place.application.key, "environment": place.environment.name, "scheme": scheme.key}
     )
@@ -486,11 +488,23 @@ def remove(by: Actor, connection: Connection) -> None:
     revoked = tokens.revoke(connection)
     aside.let_go(by, connection)
     with transaction.atomic():
-        connection = locked(connection)
-        for held in connection.held_secrets.select_related("credential"):
-            _tell_holders(held.credential)
-        connection.samples.all().delete()
-        write(
-            by, "removed", "connection", connection.ref, {"environment": connection.place.environment.name, "tokens revoked there": revoked}
-        )
-        connection.delete()
+        TokenSet.objects.filter(connection=connection).delete()
+        _take_away(by, connection, {"tokens revoked there": revoked})
+
+
+@transaction.atomic
+def take_away(by: Actor, connection: Connection) -> None:
+    """:func:`remove`, as part of a larger transaction: the provider is asked to end the tokens once
+    that is over."""
+    tokens.end(by, connection, "ended the tokens of")
+    _take_away(by, connection, {})
+
+
+def _take_away(by: Actor, connection: Connection, told: dict[str, Any]) -> None:
+    connection = locked(connection)
+    for held in connection.held_secrets.select_related("credential"):
+        _tell_holders(held.credential)
+    connection.samples.all().delete()
+    about = {"environment": connection.place.environment.name, **told}
+    write(by, "removed", "connection", connection.ref, about)
+    connection.delete()

@@ -31,8 +31,8 @@ from neatlatch.core.scopes import split
 from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground import won
-from neatlatch.desk.ground.common import owner
-from neatlatch.desk.ground.common.actors import RENEWAL
+from neatlatch.desk.ground.common import owner, safe
+from neatlatch.desk.ground.common.actors import RENEWAL, Actor
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import oauth
 from neatlatch.wire.holding import Held, NoToken
@@ -376,28 +376,45 @@ def drop(connection: Connection) -> None:
     SetAside.objects.filter(connection=connection).delete()
 
 
-@dataclass(frozen=True)
-class TakenOut:
-    """Tokens that are not held any more; the provider has not been asked to end them."""
+def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) -> None:
+    """Forget the tokens of a connection, set aside ones too, as part of the surrounding transaction;
+    once that is over the provider is asked to end them, and the journal says under ``did`` what it
+    said. ``shared``: only those that are no person's.
 
-    connection: Connection
-    access: Secret
-    refresh: Secret
-
-    def revoke(self) -> str:
-        """Ask the provider to end them; answers in words whether it did."""
-        return revoke_these(self.connection, self.access.reveal(), self.refresh.reveal())
-
-
-def take_out(connection: Connection) -> list[TakenOut]:
-    """Forget the tokens of a connection that are no person's, as part of the surrounding transaction.
-
-    Whoever calls this asks the provider to end them once that is over (:meth:`TakenOut.revoke`).
+    Whoever waits for what the provider says asks before the transaction (:func:`revoke`).
     """
-    held = TokenSet.objects.filter(connection=connection, person=None)
-    found = [TakenOut(connection, one.open_access(), one.open_refresh()) for one in held]
-    held.delete()
-    return found
+    # As it stands now, and complete: by then it may be gone, or be another's.
+    rows = Connection.objects.select_related("place__application", "place__environment", "client")
+    stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
+    sets = TokenSet.objects.filter(connection=connection)
+    sets = sets.filter(person=None) if shared else sets
+    held = [_opened(one) for one in sets]
+    sets.delete()
+    if not shared:
+        aside = SetAside.objects.filter(connection=connection)
+        held += [_opened(one) for one in aside]
+        aside.delete()
+    if held:
+        transaction.on_commit(lambda: _ended(by, stands, held, did), robust=True)
+
+
+def _opened(row: TokenSet | SetAside) -> tuple[Secret, Secret] | None:
+    """Access and refresh token; ``None``: the safe cannot open them."""
+    try:
+        if isinstance(row, TokenSet):
+            return row.open_access(), row.open_refresh()
+        kept = row.open_tokens()
+    except safe.CannotOpen:
+        return None
+    return Secret(str(kept.get("access_token", ""))), Secret(str(kept.get("refresh_token") or ""))
+
+
+def _ended(by: Actor, connection: Connection, held: list[tuple[Secret, Secret] | None], did: str) -> None:
+    for one in held:
+        ended = "no, the safe cannot open them"
+        if one is not None:
+            ended = revoke_these(connection, one[0].reveal(), one[1].reveal())
+        write(by, did, "connection", connection.ref, {"tokens revoked there": ended})
 
 
 def revoke(connection: Connection, person: int | None = None, *, shared: bool = False) -> str:

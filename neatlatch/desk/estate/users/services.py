@@ -65,7 +65,8 @@ class Given:
         return given
 
 
-def _put(user: User, given: Given) -> None:
+def put(user: User, given: Given) -> None:
+    """Take what is said over, without saving."""
     user.name, user.kind, user.owner, user.runs = given.name, given.kind, given.owner, given.runs
     user.windows, user.notice_days, user.draws = list(given.windows), given.notice_days, given.draws
 
@@ -81,7 +82,7 @@ def add(by: Actor, given: Given) -> User:
     given = given.checked()
     environment = applications.environment(given.environment)
     user = User(environment=environment, changed_at=timezone.now(), changed_by=by.username)
-    _put(user, given)
+    put(user, given)
     try:
         with transaction.atomic():
             user.save(force_insert=True)
@@ -101,7 +102,7 @@ def change(by: Actor, user: User, said: dict[str, Any]) -> User:
     given = Given(**{**asdict(Given.of(user)), **{key: value for key, value in said.items() if value is not None}}).checked()
     if given.environment != user.environment.key:
         user.environment = applications.environment(given.environment)
-    _put(user, given)
+    put(user, given)
     user.version += 1
     user.changed_at, user.changed_by = timezone.now(), by.username
     try:

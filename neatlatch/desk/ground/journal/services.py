@@ -26,6 +26,21 @@ TOOK_OVER = "took over the journal of before"
 SLICE, EVERY, SOON = 2_000, timedelta(days=7), timedelta(hours=1)
 
 
+@dataclass(frozen=True)
+class Told:
+    """How a service tells of a change that a file declares: what was done, and in words what changed."""
+
+    did: str
+    changes: tuple[str, ...] = ()
+
+    # So many are kept; a file may change a thousand.
+    MOST = 50
+
+    def write(self, who: Actor, noun: str, ref: str) -> Entry:
+        """Write the entry, as part of the surrounding transaction."""
+        return write(who, self.did, noun, ref, {"changes": list(self.changes[: self.MOST])})
+
+
 @transaction.atomic
 def write(who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | None = None) -> Entry:
     """Write an entry as part of the surrounding transaction, which holds the write lock, so numbers have no gaps.

@@ -6,7 +6,7 @@ from django.db import IntegrityError, transaction
 
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.journal.services import Told, write
 
 from . import factors, log_in, passwords
 from .models import Person, Role
@@ -36,6 +36,21 @@ def add(by: Actor, username: str, name: str, role: str, password: str, must_chan
     except IntegrityError as error:
         raise wrong_fields({"username": "Somebody has this login name already."}) from error
     return person
+
+
+@transaction.atomic
+def declare(by: Actor, username: str, name: str, email: str, role: str, active: bool, told: Told) -> Person:
+    """Make somebody who logs in, or change their name and address; a new one has no password until
+    an administrator sets one. Role and access of one who is there are :func:`change`'s."""
+    first, _, last = name.partition(" ")
+    found = Person.objects.select_for_update().filter(username=username).first()
+    if found is None:
+        found = Person(username=username, role=role, is_active=active)
+        found.set_unusable_password()
+    found.first_name, found.last_name, found.email = first[:150], last[:150], email
+    found.save()
+    told.write(by, "person", username)
+    return found
 
 
 def is_last_administrator(person: Person) -> bool:

@@ -172,6 +172,26 @@ def _save(by: Actor, place: Place, book: Book, did: str, told: formats.Differenc
     return kept
 
 
+@transaction.atomic
+def declare(by: Actor, place: Place, given: dict[str, Any]) -> None:
+    """Keep the access rules that a file declares of a place; empty: none. Raises a field error.
+
+    Part of the change of that place, which is what the journal tells.
+    """
+    try:
+        content = formats.as_plain(formats.from_plain(given)) if given else {}
+    except BadRules as error:
+        raise wrong_fields({"access_rules": f"access rules: {error}"}) from error
+    kept = RuleBook.objects.select_for_update().filter(place=place).first()
+    if kept is None and not content:
+        return
+    kept = kept or RuleBook(place=place, version=0)
+    if kept.content != content:
+        kept.content, kept.version = content, kept.version + 1
+        kept.changed_at, kept.changed_by = timezone.now(), by.username
+        kept.save()
+
+
 # At the application
 
 

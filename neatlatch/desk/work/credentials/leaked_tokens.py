@@ -10,7 +10,6 @@ from typing import Any
 
 from neatlatch.core import leak, lifetimes
 from neatlatch.desk.authority.records.house.models import Refresh
-from neatlatch.desk.estate.connections import aside
 from neatlatch.desk.estate.connections.halves import published
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
@@ -45,7 +44,7 @@ def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     found = []
     for one in SetAside.objects.select_related(*_SHOWN).prefetch_related("connection__users__user"):
         try:
-            kept = aside.open_tokens(one)
+            kept = one.open_tokens()
         except safe.CannotOpen:
             continue
         ends = lifetimes.ends(one.at, kept.get("expires_in"))

@@ -23,7 +23,7 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from . import moving
-from .applying import CannotApply, Hand
+from .applying import Applying, CannotApply
 from .collecting import client_keys, collect
 from .models import Origin
 
@@ -108,21 +108,11 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
             found = _preview(inventory, prune)
             if not changed_there:  # that changes clients here, too
                 _check_seen(found, seen)
-            hand = Hand(by, leave)
-            hand.apply(found.outcome.changes, found.outcome.content)
+            Applying(by, leave).apply(found.outcome.changes, found.outcome.content)
             if inventory.base:
                 Origin.objects.update_or_create(
                     digest=inventory.base, defaults={"content": found.outcome.base, "at": timezone.now(), "by": by.username}
                 )
-            for one in found.outcome.changes:
-                if one.does:
-                    write(
-                        by,
-                        f"applied: {one.act}",
-                        one.kind.rstrip("s") if one.kind != "people" else "person",
-                        one.key,
-                        {"changes": list(one.says)[:50]},
-                    )
             count = sum(one.does for one in found.outcome.changes)
             write(by, "applied", "inventory", inventory.base or "without base", {"changes": count})
     except CannotApply as error:
@@ -134,7 +124,6 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
         raise Problem(
             409, "Something that the file takes away is still used.", f"It is used by {', '.join(names)}. Nothing was changed."
         ) from error
-    hand.end_there()
     return found
 
 

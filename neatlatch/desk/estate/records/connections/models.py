@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import uuid
 from collections.abc import Mapping
 from copy import copy
@@ -217,6 +218,14 @@ class SetAside(models.Model):
     def place_of(self, field: str) -> str:
         """Where a field is sealed."""
         return f"set_aside:{self.connection_id}:{field}"
+
+    def open_tokens(self) -> Mapping[str, Any]:
+        """What the provider gave: the fields of its answer that were kept.
+
+        Raises :class:`safe.CannotOpen`.
+        """
+        found: dict[str, Any] = json.loads(safe.unseal(self.tokens, self.place_of("tokens")).reveal())
+        return found
 
 
 class SignIn(models.Model):

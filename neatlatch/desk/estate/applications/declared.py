@@ -1,0 +1,115 @@
+"""What a file declares of environments, applications and their addresses, with all that follows.
+
+A file says everything about an object; what it leaves out means what :mod:`neatlatch.core.inventory`
+says. Whoever calls these says how the journal tells of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import profiles
+from neatlatch.desk.estate.records.applications.models import (
+    Application,
+    Environment,
+    Place,
+    ProfileVersion,
+)
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.journal.services import Told, write
+
+from .following import before_addresses, of_change
+from .services import ADDRESS_FIELDS, read_given
+
+_FIELDS = ("name", "purpose", "owner", "documentation")
+
+
+@transaction.atomic
+def environment(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Environment:
+    """Make or change an environment of the firm."""
+    found, _ = Environment.objects.update_or_create(key=key, defaults=given)
+    told.write(by, "environment", key)
+    return found
+
+
+@transaction.atomic
+def remove_environment(by: Actor, found: Environment) -> None:
+    """Remove an environment that nothing stands in. Raises ``ProtectedError``."""
+    write(by, "removed", "environment", found.key)
+    found.delete()
+
+
+@transaction.atomic
+def application(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Application:
+    """Make or change an application and its profile; what is sent otherwise by a new profile is no
+    longer proven. Raises :class:`Problem`."""
+    profile = read_given(given["profile"], "")
+    fields = {name: given[name] for name in _FIELDS}
+    found = Application.objects.select_for_update().filter(key=key).first()
+    if found is None:
+        plain = profiles.to_dict(profile)
+        found = Application(key=key, profile=plain, changed_by=by.username, **fields)
+        found.save(force_insert=True)
+    else:
+        for name, value in fields.items():
+            setattr(found, name, value)
+        _give_profile(by, found, profile)
+    told.write(by, "application", key)
+    return found
+
+
+def _give_profile(by: Actor, found: Application, profile: profiles.Profile) -> None:
+    following, plain = [], profiles.to_dict(profile)
+    if found.profile != plain:
+        ProfileVersion.objects.create(
+            application=found,
+            number=found.version,
+            profile=found.profile,
+            by=by.username,
+            at=timezone.now(),
+        )
+        following, found.profile = of_change(found, profile), plain
+    found.version += 1
+    found.changed_by = by.username
+    found.save()
+    for save in following:
+        save()
+
+
+@transaction.atomic
+def remove_application(by: Actor, found: Application) -> None:
+    """Remove an application that stands nowhere any more. Raises ``ProtectedError``."""
+    write(by, "removed", "application", found.key)
+    found.delete()
+
+
+@transaction.atomic
+def place(by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: Told) -> Place:
+    """Make or change where an application stands; ``where`` are the keys of both."""
+    of = Application.objects.get(key=where[0])
+    environment = Environment.objects.get(key=where[1])
+    stands = Place.objects.select_for_update().filter(application=of, environment=environment)
+    found = stands.first() or Place(application=of, environment=environment)
+    if found.pk:
+        before_addresses(found)
+    addresses = given["addresses"]
+    for name in ADDRESS_FIELDS:
+        setattr(found, name, addresses.get(name, ""))
+    found.more = {name: one for name, one in addresses.items() if name not in ADDRESS_FIELDS}
+    found.metadata_address = given["metadata_address"]
+    found.metadata = given["metadata"] or None
+    found.changed_at = timezone.now()
+    found.save()
+    told.write(by, "place", "/".join(where))
+    return found
+
+
+@transaction.atomic
+def remove_place(by: Actor, found: Place) -> None:
+    """An application no longer stands in an environment. Raises ``ProtectedError``."""
+    write(by, "removed", "place", f"{found.application.key}/{found.environment.key}")
+    found.delete()

@@ -1,0 +1,114 @@
+"""What a file declares of a connection: the caller side, its secrets by reference, whose account."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from django.db import transaction
+
+from neatlatch.desk.estate.credentials.declared import moment
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.people.models import Person, Team
+
+from . import accounts, services, tokens
+from .destinations import Leave
+
+ENDED_FOR_TESTS = "ended the tokens for tests of"
+
+
+@transaction.atomic
+def connection(
+    by: Actor,
+    place: Place,
+    ref: str,
+    client: Client | None,
+    given: Mapping[str, Any],
+    told: Told,
+    leave: Leave | None = None,
+) -> Connection:
+    """Make or change a connection to what is declared.
+
+    It is no longer proven; tokens of another client or account are forgotten. Raises
+    :class:`Problem`, and :class:`LeaveAsked` where something that is held would go to a new place.
+    """
+    scheme = place.application.read_profile().scheme(given["scheme"])
+    if scheme is None:
+        says = f"{place.application.name} has no way in that is called {given['scheme']}"
+        raise wrong_fields({"scheme": says})
+    if not services.REF.fullmatch(ref):
+        says = "a reference name is small letters, digits and hyphens"
+        raise wrong_fields({"ref": says})
+    if client is not None and client.place.application_id != place.application_id:
+        raise wrong_fields({"client": "its client belongs to another application"})
+    stands = Connection.objects.select_for_update().filter(ref=ref).first()
+    found = stands or Connection(ref=ref, place=place, version=0)
+    moved = stands is not None and _is_another(stands, client, given)
+    other_tests = found.tests_as != given["tests_as"]
+    open_values = [one for one in scheme.all_values() if not one.secret and one.type != "scopes"]
+    found.values = {one.key: "" for one in open_values}
+    found.values |= {name: str(value) for name, value in given["values"].items()}
+    found.client, found.scheme = client, given["scheme"]
+    for name in ("slots", "scopes", "tests_as", "work_in_rounds", "individual", "pace", "time_limit"):
+        setattr(found, name, given[name])
+    found.team = Team.objects.filter(name=given["team"]).first() if given["team"] else None
+    found.paused, found.scopes_changed_at = given["left_out_of_rounds"], moment(given["scopes_changed_at"])
+    if moved:
+        tokens.drop(found)
+    elif stands is not None and found.individual and other_tests:
+        tokens.end(by, found, ENDED_FOR_TESTS, shared=True)
+    if stands is None:
+        services.save_new(by, found)
+    _hold(found, given["secrets"])
+    _ask(found, given["accounts"])
+    if said := accounts.refused_for_tests(found, found.tests_as):
+        raise wrong_fields({"tests_as": f"tests as {found.tests_as}: {said}"})
+    services.touched(found, by, leave)
+    told.write(by, "connection", ref)
+    return found
+
+
+def _is_another(stands: Connection, client: Client | None, given: Mapping[str, Any]) -> bool:
+    """Whether tokens that are held would be of another scheme, client, server or account."""
+    if (stands.scheme, stands.client_id) != (given["scheme"], client.pk if client else None):
+        return True
+    if stands.individual != given["individual"]:
+        return True
+    return any(stands.values.get(one) != given["values"].get(one) for one in services.IDENTITY)
+
+
+def _hold(found: Connection, wanted: Mapping[str, str]) -> None:
+    """Hold exactly these secrets, named by reference."""
+    HeldSecret.objects.filter(connection=found).exclude(key__in=wanted).delete()
+    for key, reference in wanted.items():
+        credential = Credential.objects.get(pk=reference.removeprefix("safe:"))
+        _check_belongs(found, key, credential)
+        held = {"credential": credential}
+        HeldSecret.objects.update_or_create(connection=found, key=key, defaults=held)
+
+
+def _check_belongs(found: Connection, key: str, credential: Credential) -> None:
+    """A secret that a connection does not hold yet is taken up only within one application and
+    environment."""
+    if HeldSecret.objects.filter(connection=found, key=key, credential=credential).exists():
+        return
+    stands = set(credential.holders.values_list("connection__place_id", flat=True))
+    if credential.client is not None:
+        stands.add(credential.client.place_id)
+    if stands and found.place_id not in stands:
+        raise wrong_fields({key: f"its {key} belongs to another application or environment"})
+
+
+def _ask(found: Connection, wanted: Mapping[str, str]) -> None:
+    """Exactly these people are asked to connect an account, by what it is called there."""
+    Account.objects.filter(connection=found).exclude(person__username__in=wanted).delete()
+    for username, expected in wanted.items():
+        person = Person.objects.get(username=username)
+        known = {"expected": expected}
+        Account.objects.update_or_create(connection=found, person=person, defaults=known)

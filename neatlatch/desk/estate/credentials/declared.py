@@ -1,0 +1,55 @@
+"""What a file declares of a credential. Its value is in no file: one not in the safe is awaited."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.db import transaction
+from django.db.models import F
+from django.utils import timezone
+
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.journal.services import Told, write
+
+_FIELDS = ("secret_id", "state", "source", "put_in_by", "public_key")
+
+
+@transaction.atomic
+def credential(by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: Told) -> Credential:
+    """Make or change what is known of a credential; those that hold it are worked out anew."""
+    found = Credential.objects.select_for_update().filter(pk=identity).first()
+    if found is None:
+        found = Credential(pk=identity, value=b"", fingerprint="", kind=given["kind"], client=client)
+    for name in _FIELDS:
+        setattr(found, name, given[name])
+    found.hint = given["hint"][:10]
+    found.issued, found.ends = moment(given["issued"]) or timezone.now(), moment(given["ends"])
+    found.save()
+    _holders_anew(found)
+    told.write(by, "credential", str(identity))
+    return found
+
+
+@transaction.atomic
+def remove(by: Actor, found: Credential) -> None:
+    """Remove a credential, its value too. Raises ``ProtectedError`` while a connection holds it."""
+    _holders_anew(found)
+    client = found.client.name if found.client else ""
+    write(by, "removed", "credential", found.hint, {"id": found.pk, "client": client})
+    found.delete()
+
+
+def _holders_anew(found: Credential) -> None:
+    held = Connection.objects.filter(held_secrets__credential=found).values("pk")
+    Connection.objects.filter(pk__in=held).update(stamp=F("stamp") + 1)
+
+
+def moment(text: str) -> datetime | None:
+    """A moment out of a file; empty: none."""
+    return datetime.fromisoformat(text) if text else None

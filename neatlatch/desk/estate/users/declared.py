@@ -1,0 +1,58 @@
+"""What a file declares of a user of connections, and of what it calls."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.desk.estate.credentials.declared import moment
+from neatlatch.desk.estate.records.applications.models import Application, Environment
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.journal.services import Told
+
+from .services import Given, put, touch
+
+_FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws")
+
+
+@transaction.atomic
+def user(by: Actor, given: Mapping[str, Any], told: Told) -> User:
+    """Make or change a user, and what it calls, to what is declared. Raises :class:`Problem`."""
+    said = Given(**{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])).checked()
+    environment = Environment.objects.get(key=said.environment)
+    rows = User.objects.select_for_update().filter(name=said.name, environment=environment)
+    found = rows.first() or User(environment=environment, version=0)
+    put(found, said)
+    found.version += 1
+    found.changed_at, found.changed_by = timezone.now(), by.username
+    found.save()
+    before = {one.connection_id for one in found.uses.all()}
+    found.uses.all().delete()
+    now = {_use(found, one).connection_id for one in given["uses"]}
+    touch(before | now)
+    told.write(by, "user", f"{said.name}/{said.environment}")
+    return found
+
+
+def _use(found: User, given: Mapping[str, Any]) -> Use:
+    application = Application.objects.get(key=given["application"])
+    connection = None
+    if given.get("connection"):
+        connection = Connection.objects.select_related("place").get(ref=given["connection"])
+        if connection.place.application_id != application.pk:
+            says = f"{connection.ref} is no connection into {application.name}"
+            raise wrong_fields({"uses": says})
+    return Use.objects.create(
+        user=found,
+        application=application,
+        connection=connection,
+        operations=given.get("operations", []),
+        seen=given.get("seen", {}),
+        seen_at=moment(given.get("seen_at", "")),
+    )
