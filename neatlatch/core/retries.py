@@ -11,6 +11,7 @@ FIRST_WAIT = 0.5
 LONGEST_WAIT = 8.0
 # A server that asks for a longer pause than this is reported, not waited for.
 LONGEST_ASKED_WAIT = 20.0
+LONGEST_SPREAD_WAIT = 5.0
 
 
 def repeatable_status(status: int) -> bool:
@@ -39,6 +40,38 @@ def wait_before(tries: int, asked: float | None, chance: float) -> float | None:
     if asked is not None:
         return asked if asked <= LONGEST_ASKED_WAIT else None
     return chance * min(LONGEST_WAIT, FIRST_WAIT * 2.0 ** (tries - 1))
+
+
+def spread_wait(spread: float) -> float:
+    """Seconds to wait for a new credential to be known at the application before it is tried again;
+    ``spread`` is how long that takes there at most. Three tries cover most of the usual 30 s."""
+    return min(LONGEST_SPREAD_WAIT, spread / 3)
+
+
+def next_wait(
+    method: str,
+    status: int | None,
+    tries: int,
+    *,
+    asked: float | None = None,
+    chance: float,
+    left: float,
+    safe_anyway: bool = False,
+    spread: float | None = None,
+) -> float | None:
+    """Seconds to wait before try number ``tries + 1``; ``None``: what came is what there is.
+
+    ``status`` as in :func:`may_repeat`, ``asked`` and ``chance`` as in :func:`wait_before`. ``left``
+    are the seconds that the whole call may still take. ``spread``: the answer may only mean that a
+    new credential is not known there yet, which takes so many seconds at most.
+    """
+    if may_repeat(method, status, tries, safe_anyway):
+        wait = wait_before(tries, asked, chance)
+    elif spread is not None and tries < MOST_TRIES:
+        wait = spread_wait(spread)
+    else:
+        return None
+    return wait if wait is not None and wait < left else None
 
 
 @dataclass(frozen=True)

@@ -128,8 +128,9 @@ class Calls(Protocol):
     def pause(self, seconds: float) -> None:
         """Wait, unless somebody stops the test meanwhile. Raises :class:`Stopped`."""
 
-    def until_spread(self) -> float:
-        """The seconds to wait for a new credential to be known there; 0: no more."""
+    def wait_to_spread(self) -> bool:
+        """Wait for a new credential to be known there; ``False``: it is refused. Raises
+        :class:`Stopped`."""
 
 
 class Entry(Protocol):

@@ -6,6 +6,7 @@ with secrets masked.
 
 from __future__ import annotations
 
+import math
 import ssl
 import time
 from collections.abc import Callable, Generator, Iterator
@@ -27,6 +28,8 @@ from .climbing import Entry, Fell, Further, Leftover, Plan, Said, Stopped, nothi
 from .entries import entry_for
 from .holding import Keeper
 from .oauth import failure_of
+from .pace import Paces
+from .repeating import sending
 from .road import Answer, Road, RoadError
 
 _SLICE = 0.1
@@ -48,7 +51,7 @@ class Climb:
     exchanges: list[Exchange] = field(default_factory=list)
     facts: dict[str, object] = field(default_factory=dict)
     tries: int = 1
-    _bucket: retries.Bucket | None = None
+    _paces: Paces = field(default_factory=Paces)
 
     def __post_init__(self) -> None:
         self.entry: Entry = entry_for(self)
@@ -182,49 +185,62 @@ class Climb:
             return self._send(request, safe)
 
     def _send(self, request: oauth2.Request, safe: bool) -> Answer:
-        tries = 0
-        secrets = self.entry.secrets()
-        while True:
-            self._keep_pace()
+        secrets, tries = self.entry.secrets(), 0
+
+        def send() -> Answer:
+            nonlocal tries
             tries += 1
             self.tries = max(self.tries, tries)
-            asked = None
             try:
                 answer = self.road.send(request, secrets)
             except RoadError as error:
                 if error.exchange is not None:
                     self.exchanges.append(error.exchange)
-                if error.failure.kind == "tls" or not retries.may_repeat(request.method, None, tries, safe):
-                    raise
-            else:
-                self.exchanges.append(answer.exchange)
-                self._note_clock(answer)
-                unknown_yet = answer.status == 403 or answer.status == 401 and self.entry.shows_secret
-                spreading = self.plan.fresh and unknown_yet and tries < retries.MOST_TRIES
-                again = retries.repeatable_status(answer.status) and retries.may_repeat(request.method, answer.status, tries, safe)
-                if not (spreading or again):
-                    return answer
-                if (value := replies.header(answer.headers, "Retry-After")) is not None:
-                    asked = replies.retry_after(value, self.now())
-                wait = retries.wait_before(tries, asked, 0)
-                if wait is None or wait >= self.road.left:
-                    return answer
-                if spreading and not again:
-                    if self.until_spread() >= self.road.left:
-                        return answer
-                    self.pause(self.until_spread())
-                    continue
-            self.pause(retries.wait_before(tries, asked, self.chance()) or 0)
+                raise
+            self.exchanges.append(answer.exchange)
+            self._note_clock(answer)
+            return answer
 
-    def until_spread(self) -> float:
-        """How long to wait for a new credential to spread before trying it again, in seconds: so that three tries cover most of the time."""
-        return min(5.0, self.plan.spread / 3)
+        steps = sending(
+            self.road,
+            request.method,
+            send,
+            take=self._take,
+            now=self.now,
+            chance=self.chance,
+            safe_anyway=safe,
+            spread_of=self._spread_of,
+        )
+        while True:
+            try:
+                wait = next(steps)
+            except StopIteration as end:
+                answer: Answer = end.value
+                return answer
+            self.pause(wait)
 
-    def _keep_pace(self) -> None:
-        """Wait until the connection's pace allows one more call."""
-        at = time.monotonic()
-        self._bucket, wait = (self._bucket or retries.Bucket.full(self.plan.pace, at)).take(at)
+    def _spread_of(self, answer: Answer) -> float | None:
+        unknown_yet = answer.status == 403 or answer.status == 401 and self.entry.shows_secret
+        return self.plan.spread if self.plan.fresh and unknown_yet else None
+
+    def wait_to_spread(self) -> bool:
+        """After a refusal that may only mean that a new credential is not known there yet: wait, and
+        count one more try; ``False``: it is refused. Raises :class:`Stopped`."""
+        spread = self.plan.spread if self.plan.fresh else None
+        left, refused = self.road.left, 401
+        wait = retries.next_wait("POST", refused, self.tries, chance=0, left=left, spread=spread)
+        if wait is None:
+            return False
+        self.tries += 1
         self.pause(wait)
+        return True
+
+    def _take(self) -> float:
+        """Take one call out of the connection's pace; answers the seconds to wait for it. Raises
+        :class:`Stopped`."""
+        self.pause(0)
+        wait, _ = self._paces.take({"connection": self.plan.pace}, time.monotonic(), math.inf)
+        return wait
 
     def _note_clock(self, answer: Answer) -> None:
         if self.clock_skew is None and (date := replies.header(answer.headers, "Date")):

@@ -126,6 +126,24 @@ def test_what_the_server_asks_for_goes_first_and_too_long_is_not_waited_for() ->
     assert retries.wait_before(1, 3600, 0.1) is None
 
 
+@given(st.sampled_from(["GET", "POST"]), st.sampled_from([None, 200, 403, 429, 503]), st.integers(1, 5), st.none() | st.floats(0, 60),
+       st.floats(0, 0.999), st.floats(0, 60), st.booleans(), st.none() | st.floats(0, 120))  # fmt: skip
+def test_the_wait_before_the_next_try(
+    method: str, status: int | None, tries: int, asked: float | None, chance: float, left: float, safe: bool, spread: float | None
+) -> None:
+    wait = retries.next_wait(method, status, tries, asked=asked, chance=chance, left=left, safe_anyway=safe, spread=spread)
+    may = retries.may_repeat(method, status, tries, safe)
+    if wait is not None:
+        assert 0 <= wait < left
+        assert tries < retries.MOST_TRIES
+        assert may or spread is not None
+        assert not may or asked in (None, wait)
+    elif may:
+        assert (asked or 0) > retries.LONGEST_ASKED_WAIT or (asked or chance * 8) >= left or left <= retries.LONGEST_WAIT
+    elif spread is not None and tries < retries.MOST_TRIES:
+        assert left <= retries.LONGEST_SPREAD_WAIT
+
+
 @given(st.floats(0.5, 50), st.lists(st.floats(0, 2), min_size=1, max_size=60))
 def test_a_bucket_never_gives_more_than_its_pace(pace: float, gaps: list[float]) -> None:
     bucket, at, last = retries.Bucket.full(pace, 0), 0.0, 0.0

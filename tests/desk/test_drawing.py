@@ -12,7 +12,6 @@ from typing import Any
 
 import httpx
 import pytest
-import time_machine
 from django.db import connection as database
 from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext
@@ -41,6 +40,7 @@ from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import ledger, quick, services
 from neatlatch.desk.work.drawing.models import Drawn
+from neatlatch.wire import repeating
 from neatlatch.wire.road import Answer, Road
 from tests.watch import Watch
 
@@ -275,8 +275,7 @@ def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
 def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float | None) -> None:
     """RFC 9110 §10.2.3."""
     answer = Answer(503, {"Retry-After": told}, "", None)  # type: ignore[arg-type]
-    with time_machine.travel(datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC), tick=False):
-        assert services._asked_wait(answer) == seconds
+    assert repeating.asked_wait(answer, datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC)) == seconds
 
 
 def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, User, str]) -> None:

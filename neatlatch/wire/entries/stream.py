@@ -10,7 +10,7 @@ import struct
 import time
 from typing import Any
 
-from neatlatch.core import oauth2, retries
+from neatlatch.core import oauth2
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import MASK, CauseClass, Exchange, Failure, mask
 
@@ -60,11 +60,9 @@ class Stream:
         self.line = climb.road.take_line(host, port)
         while True:
             answer = self.ask({"do": "sign_in", "key": held.values.get("key_id", ""), "secret": held.secrets.get("key_secret", "")})
-            unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD and climb.plan.fresh
-            if not unknown_yet or climb.tries >= retries.MOST_TRIES or climb.until_spread() >= climb.road.left:
+            unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD
+            if not unknown_yet or not climb.wait_to_spread():
                 return answer
-            climb.tries += 1
-            climb.pause(climb.until_spread())
             climb.road.reach(host, port)  # most close the line that they refused
             self.line = climb.road.take_line(host, port)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from neatlatch.core import oauth2, pkce, replies
 from neatlatch.core.evidence import CauseClass, Failure
-from neatlatch.core.retries import MOST_TRIES
 from neatlatch.core.schemes import CODE
 
 from ..climbing import Calls, Fell, Said
@@ -85,11 +84,8 @@ class Tokens:
                 held, exchanges = self.climb.keeper.token(self.climb.road, self.climb.plan.scheme != CODE)
             except NoToken as error:
                 self.climb.exchanges.extend(error.exchanges)
-                again = self.climb.plan.fresh and error.failure.code == "invalid_client" and self.climb.tries < MOST_TRIES
-                if not again:
+                if error.failure.code != "invalid_client" or not self.climb.wait_to_spread():
                     raise Fell(error.failure) from error
-                self.climb.tries += 1
-                self.climb.pause(self.climb.until_spread())
             else:
                 self.climb.exchanges.extend(exchanges)
                 return held

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import math
-import random
 import secrets
 import time
 from collections.abc import Hashable
@@ -17,7 +16,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import house_key, relaying, replies, retries
+from neatlatch.core import house_key, relaying
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.drawn import RIGHTS, Right
@@ -45,6 +44,7 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.holding import Held, NoToken
 from neatlatch.wire.pace import Paces
+from neatlatch.wire.repeating import sending
 from neatlatch.wire.road import Answer, Road, RoadError
 
 from .ledger import LEDGER, Fact
@@ -347,8 +347,9 @@ def note(asker: Caller, connection: Connection, credential: str, way: str, faile
 _PACES = Paces()
 
 
-def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> shares.Steps[None]:
-    """Wait until the connection's pace allows one more call, and that of the caller's own key where it has one (``limit``, calls a second).
+def _take_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> float:
+    """Take one call out of the connection's pace, and of that of the caller's own key where it has one (``limit``, calls a second); answers the
+    seconds to wait for it.
 
     Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
     """
@@ -363,8 +364,7 @@ def _keep_pace(connection: Connection, key: UUID | None, limit: float | None, mo
             f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
             retry_after=math.ceil(wait),
         )
-    if wait > 0:
-        yield shares.Wait(wait)
+    return wait
 
 
 @dataclass
@@ -440,30 +440,21 @@ class Relay:
         return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
 
     def _send(self, way: Road, request: Request) -> shares.Steps[Answer]:
-        tries = 0
+        def send() -> Answer:
+            self.tries += 1
+            return way.send(request, content=self.body or None)
+
+        def take() -> float:
+            return _take_pace(self.connection, self.key, self.limit, way.left)
+
+        steps = sending(way, self.method, send, take=take, now=timezone.now)
         while True:
-            yield from _keep_pace(self.connection, self.key, self.limit, way.left)
-            tries, self.tries = tries + 1, self.tries + 1
-            answer, broken = None, None
             try:
-                answer = way.send(request, content=self.body or None)
-            except RoadError as error:
-                broken = error
-            if not retries.may_repeat(self.method, answer.status if answer else None, tries) or (
-                answer and not retries.repeatable_status(answer.status)
-            ):
-                break
-            asked = _asked_wait(answer) if answer else None
-            wait = retries.wait_before(tries, asked, random.random())
-            if wait is None or wait >= way.left:
-                break
+                wait = next(steps)
+            except StopIteration as end:
+                answer: Answer = end.value
+                return answer
+            except RoadError as broken:
+                says = broken.failure.detail or broken.failure.code
+                raise Problem(502, "The application could not be reached.", says) from broken
             yield shares.Wait(wait)
-        if answer is None:
-            assert broken is not None
-            raise Problem(502, "The application could not be reached.", broken.failure.detail or broken.failure.code) from broken
-        return answer
-
-
-def _asked_wait(answer: Answer) -> float | None:
-    told = {name.lower(): value for name, value in answer.headers.items()}.get("retry-after")
-    return replies.retry_after(told, timezone.now()) if told is not None else None

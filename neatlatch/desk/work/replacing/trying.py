@@ -7,11 +7,11 @@ import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from django.utils import timezone
 
-from neatlatch.core import oauth2
+from neatlatch.core import oauth2, retries
 from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.scopes import split
@@ -101,13 +101,7 @@ def _client_alone(connection: Connection, way: Road, fresh: bool) -> Outcome:
             )
         if error_code != "invalid_client" and told.exchange.status != 401:
             return Outcome(False, False, f"It answered {error_code or told.exchange.status}, which tells nothing of the secret.")
-        if not _again(until):
+        if timezone.now() >= until:
             return Outcome(False, True, "The application does not know the client by it.")
-
-
-def _again(until: datetime) -> bool:
-    """Wait a little, while a refusal may only mean that it has not spread yet."""
-    if timezone.now() >= until:
-        return False
-    time.sleep(1.0)
-    return True
+        # A refusal may only mean that the secret has not spread yet.
+        time.sleep(retries.spread_wait(profile.limits.spread))

@@ -1,0 +1,74 @@
+"""Sending a request, at its pace, and again where that is safe and may help.
+
+The rules are those of :mod:`neatlatch.core.retries`; this asks them, and says when to wait. A test
+waits in its own thread and may be stopped meanwhile; a relayed request waits without any.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Generator
+from datetime import datetime
+
+from neatlatch.core import replies, retries
+
+from .road import Answer, Road, RoadError
+
+# Seconds to wait before going on; what is answered in the end.
+Waits = Generator[float, None, Answer]
+
+
+def sending(
+    road: Road,
+    method: str,
+    send: Callable[[], Answer],
+    *,
+    take: Callable[[], float],
+    now: Callable[[], datetime],
+    chance: Callable[[], float] = random.random,
+    safe_anyway: bool = False,
+    spread_of: Callable[[Answer], float | None] = lambda _: None,
+) -> Waits:
+    """Send until there is an answer that no repetition would better, all within the road's time.
+
+    ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of`` an
+    answer are the seconds that a credential takes to be known there, where it may only mean that.
+    Raises :class:`RoadError` of the last try.
+    """
+    tries = 0
+    while True:
+        if (wait := take()) > 0:
+            yield wait
+        tries += 1
+        answer, broken, asked, spread = None, None, None, None
+        try:
+            answer = send()
+        except RoadError as error:
+            if error.failure.kind == "tls":  # a certificate is no better a second later
+                raise
+            broken = error
+        else:
+            spread = spread_of(answer)
+            asked = asked_wait(answer, now())
+        again = retries.next_wait(
+            method,
+            answer.status if answer is not None else None,
+            tries,
+            asked=asked,
+            chance=chance(),
+            left=road.left,
+            safe_anyway=safe_anyway,
+            spread=spread,
+        )
+        if again is not None:
+            yield again
+        elif broken is not None:
+            raise broken
+        elif answer is not None:
+            return answer
+
+
+def asked_wait(answer: Answer, now: datetime) -> float | None:
+    """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks for none."""
+    told = replies.header(answer.headers, "Retry-After")
+    return replies.retry_after(told, now) if told is not None else None
