@@ -27,7 +27,7 @@ from django.utils import timezone
 from neatlatch.core import house_key
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import ProviderAccount
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.authority.house import issuing
 LETTERS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
@@ -35,7 +35,7 @@ now = timezone.now()
 environment = Environment.objects.get(key="sandbox")
 application = Application.objects.create(key="quay", name="Quay", profile={{"schemes": [{{"key": "bearer"}}]}})
 place = Place.objects.create(application=application, environment=environment, house=True, changed_at=now)
-client = Client.objects.create(place=place, name="A caller", scheme="bearer", house=True, state="live", changed_at=now)
+client = ProviderAccount.objects.create(place=place, name="A caller", scheme="bearer", house=True, state="live", changed_at=now)
 key = house_key.make(house_key.API_KEY, "sandbox", random.randbytes(8), random.randbytes(32))
 read = house_key.read(key)
 Credential.objects.create(client=client, kind="token", digest=read.digest, fingerprint="f", hint=read.hint, secret_id=read.id, issued=now)

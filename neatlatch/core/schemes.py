@@ -13,8 +13,11 @@ from typing import Literal
 CODE, CLIENT, JWT, OAUTH1 = "oauth2_code", "oauth2_client", "oauth2_jwt", "oauth1"
 API_KEY, PAIR, STREAM, BASIC, BEARER, CERTIFICATE = "api_key", "key_pair", "stream", "basic", "bearer", "certificate"
 JWT_GRANT = "urn:ietf:params:oauth:grant-type:jwt-bearer"
-# Kinds that get tokens from a token endpoint, and those that a client registration stands behind.
+# Kinds that get tokens from a token endpoint; those of them that a client is registered for
+# (RFC 7591); and what our own authority can issue for.
 OAUTH2 = (CODE, CLIENT, JWT)
+REGISTERED = (CODE, CLIENT)
+HOUSE_ISSUES = (*REGISTERED, BEARER, CERTIFICATE)
 ValueType = Literal["address", "text", "secret", "choice", "scopes", "certificate", "key", "host"]
 
 
@@ -77,6 +80,21 @@ class Scheme:
     switches: tuple[str, ...] = ()
     acts: tuple[Act, ...] = ()
     endpoints: tuple[Endpoint, ...] = ()
+
+    @property
+    def registers(self) -> bool:
+        """Whether a client is registered for it (RFC 7591)."""
+        return self.key in REGISTERED
+
+    @property
+    def signs_in(self) -> bool:
+        """Whether people, or a service account, sign in at the application."""
+        return self.key == CODE
+
+    @property
+    def house_issues(self) -> bool:
+        """Whether our own authority can issue for it, where the application accepts that."""
+        return self.key in HOUSE_ISSUES
 
     def all_values(self) -> tuple[Value, ...]:
         """The scheme's own values and those of its further endpoints."""

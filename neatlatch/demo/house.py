@@ -123,7 +123,7 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
     set_up_by_list(place, roles, control_port)
     with transaction.atomic():
         _, handover = certificates.issue(
-            by, certificates.server(by, place), certificates.Asked("server", place.application.name, tuple(told["servers"]), 40)
+            by, issuing.server(by, place), certificates.Asked("server", place.application.name, tuple(told["servers"]), 40)
         )
     assert handover is not None
     take(by, handover)

@@ -17,6 +17,7 @@ from django.utils import timezone
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.certificates import issuing as issuing_rules
 from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
@@ -80,7 +81,7 @@ def test_an_application_has_as_many_servers_as_it_likes(office: Office) -> None:
 
 def test_a_server_certificate_draws_nothing(office: Office) -> None:
     place = drawing.door(office.environment)
-    client = services.server(office.by, place)
+    client = issuing.server(office.by, place)
     issued, _ = services.issue(office.by, client, services.Asked("server", "Neat Latch", ("draw.gannet.example",)))
     with pytest.raises(Refused) as refused:
         drawing.caller("", "192.0.2.9", timezone.now(), der(issued))
@@ -162,7 +163,7 @@ def test_what_the_house_issued_is_found(office: Office) -> None:
 
 def test_the_application_itself_is_no_caller_of_it(office: Office) -> None:
     caller, _ = office.register()
-    itself = services.server(office.by, office.place)
+    itself = issuing.server(office.by, office.place)
     connection = connections.begin(office.by, office.place, "crew-roster", office.place.application.read_profile().schemes[0], {})
     assert [one["id"] for one in office.get(f"/connections/{connection.ref}")["choices"]] == [str(caller.credential.client_id)]
     with pytest.raises(Problem, match="not right") as refused:

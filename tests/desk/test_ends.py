@@ -12,7 +12,7 @@ from neatlatch.core.schemes import API_KEY
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import ProviderAccount
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.journal.models import Entry
@@ -32,7 +32,7 @@ def kiosks(setup: Setup, request: pytest.FixtureRequest) -> Connection:
     place = Place.objects.select_related("application", "environment").get(pk=made.pk)
     client = None
     if request.param == "with a client":
-        client = Client.objects.create(place=place, name="Ferries", scheme=API_KEY, state="live", changed_at=timezone.now())
+        client = ProviderAccount.objects.create(place=place, name="Ferries", scheme=API_KEY, state="live", changed_at=timezone.now())
     connection, _ = connections.create(
         setup.by, place, "kiosks", API_KEY, client, {"api_base": BASE}, [], {"api_key": "kk-0123456789abcdef"}
     )

@@ -217,7 +217,7 @@ def test_the_quick_introspection_says_what_the_long_one_says_or_nothing(house: H
         (Access.objects.filter(pk=row.pk), {"revoked": past}), (Access.objects.filter(pk=row.pk), {"ends": past}), (Access.objects.filter(pk=row.pk), {"audience": "x"}),
         (Person.objects.filter(pk=house.by.pk), {"is_active": False}), (Credential.objects.filter(pk=kept.pk), {"state": "revoked"}),
         (Credential.objects.filter(pk=kept.pk), {"ends": past}), (Credential.objects.filter(pk=kept.pk), {"last_used": past}),
-        (Client.objects.filter(client_id=asker), {"resource": False}), (Client.objects.filter(client_id=asker), {"allow_list": ["203.0.113.0/24"]}),
+        (Client.objects.filter(client_id=asker), {"kind": "oauth_client"}), (Client.objects.filter(client_id=asker), {"allow_list": ["203.0.113.0/24"]}),
         (Client.objects.filter(client_id=asker), {"sign_in_method": "client_secret_post"}), (Client.objects.filter(client_id=asker), {"house": False}),
     ]  # fmt: skip
     for rows, changed in changes:

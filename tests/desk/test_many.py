@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from neatlatch.desk.authority.records.certificates.models import Issued
 from neatlatch.desk.estate.records.applications.models import Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.users.models import User
@@ -52,7 +52,7 @@ def values() -> dict[str, dict[str, str]]:
     return {
         "/api/applications": {"key": place.application.key, "environment": place.environment.key},
         "/api/clients": {"identity": some(Client, connections__isnull=False)},
-        "/api/clients/{identity}/issued": {"identity": some(Client, house=True, resource=False)},
+        "/api/clients/{identity}/issued": {"identity": some(OAuthClient, house=True)},
         "/api/credentials": {"identity": some(Credential, holders__isnull=False)},
         "/api/handovers": {"identity": some(Handover)},
         "/api/certificates": {"identity": some(Issued)},

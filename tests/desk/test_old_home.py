@@ -17,9 +17,11 @@ from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from uuid import UUID
 
 import pytest
 
+from neatlatch.desk.estate.records.clients.models import Kind
 from neatlatch.desk.ground.common import clock
 from tests.harness import OFFSETS, ROOT, StandIns, free_ports, python_path
 
@@ -52,6 +54,7 @@ import django; django.setup()
 from django.db import connection as database
 from django.utils import timezone
 from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common.problems import Problem
@@ -77,7 +80,8 @@ tests = {}
 for connection in Connection.objects.order_by("ref"):
     test = rounds.run(rounds.begin_test(by, connection))
     tests[connection.ref] = [test.passed, [[rung["rung"], rung["passed"]] for rung in test.rungs]]
-json.dump(dict(counts=counts, faults=faults, drawings=drawings, draws=draws, tests=tests), open(sys.argv[1], "w"))
+kinds = {one.client_id or str(one.pk): [type(one).__name__, one.kind] for one in Client.objects.all()}
+json.dump(dict(kinds=kinds, counts=counts, faults=faults, drawings=drawings, draws=draws, tests=tests), open(sys.argv[1], "w"))
 """
 
 
@@ -88,6 +92,10 @@ def carried(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[dict[str
     with tarfile.open(HOME) as packed:
         packed.extractall(home, filter="data")
     expected = json.loads((home / "expected.json").read_text())
+    with sqlite3.connect(home / "desk.sqlite3") as database:
+        rows = database.execute("SELECT client_id, lower(id), resource, user_id, scheme FROM clients_client").fetchall()
+        expected["kinds"] = {known or str(UUID(key)): _kind(*rest) for known, key, *rest in rows}
+    database.close()
     clock.write(home / "now", datetime.fromisoformat(expected["now"]))
     told = {clock.VARIABLE: str(home / "now")}
     environment = {
@@ -116,6 +124,16 @@ def carried(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[dict[str
         yield expected, json.loads(_moved((home / "seen.json").read_text(), port, PORT))
     finally:
         stand_ins.stop()
+
+
+def _kind(resource: int, user: str | None, scheme: str) -> list[str]:
+    if resource:
+        return ["ResourceServer", "resource_server"]
+    if user:
+        return ["WorkloadKey", "workload_key"]
+    if scheme == "certificate":
+        return ["CertificateHolder", "certificate_holder"]
+    return ["OAuthClient", "oauth_client"] if scheme.startswith("oauth2") else ["ProviderAccount", "account"]
 
 
 def _moved(text: str, old: int, new: int) -> str:
@@ -151,6 +169,12 @@ def test_no_row_is_lost(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     assert {name: now.get(name) for name in before} == before
     assert {name: count for name, count in now.items() if name not in before} == dict.fromkeys(LATER, 0)
     assert found["faults"] == []
+
+
+def test_each_client_is_of_the_kind_that_its_flags_said(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
+    expected, found = carried
+    assert found["kinds"] == expected["kinds"]
+    assert {kind for _, kind in found["kinds"].values()} == {one.value for one in Kind}
 
 
 def test_each_connection_is_drawn_as_it_was(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:

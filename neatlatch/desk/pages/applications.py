@@ -94,11 +94,14 @@ class ValueOut:
 
 @dataclass(frozen=True, kw_only=True)
 class SchemeOut:
-    """A way of being let in."""
+    """A way of being let in. ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``: the house authority can issue for it."""
 
     key: str
     label: str
     grant: str
+    registers: bool
+    signs_in: bool
+    house_issues: bool
     values: list[ValueOut]
     settings: dict[str, str]
     switches: list[str]
@@ -247,6 +250,9 @@ def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
         key=scheme.key,
         label=scheme.label,
         grant=scheme.grant,
+        registers=scheme.registers,
+        signs_in=scheme.signs_in,
+        house_issues=scheme.house_issues,
         values=[value_out(one) for one in scheme.all_values()],
         settings=dict(scheme.settings),
         switches=list(scheme.switches),

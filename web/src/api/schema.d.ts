@@ -4236,7 +4236,7 @@ export interface components {
         };
         /**
          * SchemeOut
-         * @description A way of being let in.
+         * @description A way of being let in. ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``: the house authority can issue for it.
          */
         SchemeOut: {
             /** Key */
@@ -4245,6 +4245,12 @@ export interface components {
             label: string;
             /** Grant */
             grant: string;
+            /** Registers */
+            registers: boolean;
+            /** Signs In */
+            signs_in: boolean;
+            /** House Issues */
+            house_issues: boolean;
             /** Values */
             values: components["schemas"]["ValueOut"][];
             /** Settings */
@@ -4445,7 +4451,7 @@ export interface components {
         };
         /**
          * ClientOut
-         * @description A client in full. ``resource``: it is the application itself, and not a caller.
+         * @description A client in full. ``kind``: what it is; ``parts``: what there is to see of it.
          */
         ClientOut: {
             /**
@@ -4484,8 +4490,10 @@ export interface components {
             managed: boolean;
             /** House */
             house: boolean;
-            /** Resource */
-            resource: boolean;
+            /** Kind */
+            kind: string;
+            /** Parts */
+            parts: string[];
             /** State */
             state: string;
             /** Vendor Shared */

@@ -29,5 +29,5 @@ export function kindName(kind: string, house = false): string {
   return of ? `${name} of the ${of}` : name
 }
 /** Whether an application has clients of OAuth 2.0 that are registered there. */
-export const takesClients = (application: { schemes: { key: string }[] } | undefined): boolean =>
-  application?.schemes.some((one) => ['oauth2_code', 'oauth2_client'].includes(one.key)) ?? false
+export const takesClients = (application: { schemes: { registers: boolean }[] } | undefined): boolean =>
+  application?.schemes.some((one) => one.registers) ?? false

@@ -260,23 +260,21 @@ def trusted(environment: Environment) -> list[Authority]:
 
 @transaction.atomic
 def register(
-    by: Actor, place: Place, name: str, asked: Asked, scopes: frozenset[str] = frozenset(), contacts: tuple[str, ...] = ()
+    by: Actor,
+    place: Place,
+    name: str,
+    asked: Asked,
+    scopes: frozenset[str] = frozenset(),
+    contacts: tuple[str, ...] = (),
+    *,
+    of: house.Draws | None = None,
 ) -> tuple[Client, Issued, Handover | None]:
-    """Register a client of the house that shows a certificate, and issue its first."""
+    """Register a client of the house that shows a certificate, and issue its first; ``of``: a user's, to draw with."""
     if not name.strip():
         raise wrong_fields({"name": "Give it a name that says who calls."})
-    client = house.new_client(by, place, ClientMetadata(name.strip(), contacts, grants=(), scopes=scopes), CERTIFICATE)
+    client = house.new_client(by, place, ClientMetadata(name.strip(), contacts, grants=(), scopes=scopes), CERTIFICATE, of=of)
     issued, handover = issue(by, client, asked)
     return client, issued, handover
-
-
-def server(by: Actor, place: Place) -> Client:
-    """The application itself, as whom its servers' certificates are issued. Part of the surrounding transaction."""
-    found = Client.objects.filter(place=place, house=True, resource=True).first()
-    if found is not None:
-        return found
-    name = f"{place.application.name} itself"
-    return house.new_client(by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), resource=True)
 
 
 def newest(client: Client) -> Issued | None:

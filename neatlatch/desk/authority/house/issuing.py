@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 import structlog
@@ -17,13 +19,14 @@ from neatlatch.core.addresses import inside
 from neatlatch.core.authority import asking
 from neatlatch.core.authority.refusing import Presented, Refused
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSUES
 from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
 from neatlatch.desk.estate.clients.services import checked
 from neatlatch.desk.estate.credentials.services import forget, keep
 from neatlatch.desk.estate.records.applications.models import Environment, Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer, WorkloadKey, class_of
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.strangers import Allowance
@@ -40,7 +43,6 @@ NOTED_EVERY = timedelta(seconds=60)
 _KEPT_TURNED = 5000
 # A digest of nothing: an unknown ID is compared like a known one.
 _NOBODY = house_key.digest("")
-SCHEMES = (CODE, CLIENT, BEARER)
 # Schemes whose clients have neither grants nor redirect URIs.
 _PLAIN = (BEARER, CERTIFICATE)
 
@@ -54,6 +56,14 @@ def issuer(environment: Environment) -> str:
 KEY_KIND, SECRET_KIND = "token", "client_secret"
 # The key of Neat Latch itself among the applications.
 OWN_KEY = "neat-latch"
+
+
+@dataclass(frozen=True)
+class Draws:
+    """A user of connections that a client of the house is for, and the networks that it may call from (none: any)."""
+
+    user: User
+    addresses: Sequence[str] = ()
 
 
 def kind_of(client: Client) -> str:
@@ -74,19 +84,22 @@ def audience_of(place: Place) -> str:
     return place.api_base or f"{issuer(place.environment)}/{place.application.key}"
 
 
-def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str = "", resource: bool = False) -> Client:
-    """Write a client down, as part of the surrounding transaction."""
+def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str, *, resource: bool = False, of: Draws | None = None) -> Client:
+    """Write a client down, as part of the surrounding transaction; ``resource``: it is the application itself, ``of``: a user's, to draw with."""
     profile = place.application.read_profile()
     if not place.house:
         raise Problem(409, f"{place.application.name} does not accept what the house authority issues in {place.environment.name}.",
                       "Note on its page that it does, once its people have set it up.")  # fmt: skip
     if unknown := sorted(fields.scopes - {one.name for one in profile.scopes}):
         raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
-    client = Client(place=place, house=True, resource=resource, managed=True, state="live", changed_at=timezone.now(),
-                    changed_by=by.username, client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
+    made = ResourceServer if resource else WorkloadKey if of else class_of(scheme)
+    client = made(place=place, house=True, managed=True, state="live", scheme=scheme, changed_at=timezone.now(), changed_by=by.username,
+                  client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
     client.put(fields)
     if scheme in _PLAIN:
-        client.scheme, client.grants, client.redirect_uris = scheme, [], []
+        client.grants, client.redirect_uris = [], []
+    if of is not None:
+        client.user, client.allow_list = of.user, list(of.addresses)
     client.save(force_insert=True)
     write(
         by,
@@ -100,24 +113,24 @@ def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str = ""
 
 @transaction.atomic
 def register(
-    by: Person, place: Place, fields: ClientMetadata, scheme: str = CODE, ends: datetime | None = None
+    by: Person, place: Place, fields: ClientMetadata, scheme: str = CODE, ends: datetime | None = None, *, of: Draws | None = None
 ) -> tuple[Client, Handover | None]:
-    """Register a client of the house and make its first secret, unless it is public. Answers it and the secret's handover."""
-    if scheme not in SCHEMES:
+    """Register a client of the house and make its first secret, unless it is public; ``of``: a user's, to draw with. Answers it and the secret's handover."""
+    if scheme not in HOUSE_ISSUES or scheme == CERTIFICATE:
         raise wrong_fields({"scheme": "The house authority issues for OAuth 2.0 and for keys."})
     if scheme == BEARER:
         if not fields.name.strip():
             raise wrong_fields({"name": "Give it a name that says who calls."})
     else:
         checked(fields)
-    client = new_client(by, place, fields, scheme)
+    client = new_client(by, place, fields, scheme, of=of)
     return client, None if client.public and scheme != BEARER else add_secret(by, client, ends)
 
 
 @transaction.atomic
 def accepts(by: Actor, place: Place, yes: bool) -> None:
     """Note that an application accepts what the house issues, or no longer. Refused while clients of the house are registered for it."""
-    if not yes and (count := Client.objects.filter(place=place, house=True, resource=False).count()):
+    if not yes and (count := Client.objects.filter(place=place, house=True).exclude(kind=Kind.RESOURCE_SERVER).count()):
         raise Problem(409, "Clients of the house are registered for it.", f"{count} would be refused there. Remove them first.")
     if place.house != yes:
         Place.objects.filter(pk=place.pk).update(house=yes)
@@ -128,11 +141,17 @@ def accepts(by: Actor, place: Place, yes: bool) -> None:
 @transaction.atomic
 def resource(by: Person, place: Place) -> tuple[Client, Handover]:
     """Let an application ask about tokens it is shown: the client it asks as, and a new secret for it."""
-    found = Client.objects.select_for_update().filter(place=place, house=True, resource=True).first()
-    if found is None:
-        name = f"{place.application.name} itself"
-        found = new_client(by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), resource=True)
+    found = server(by, place)
     return found, add_secret(by, found)
+
+
+def server(by: Actor, place: Place) -> Client:
+    """The application itself: as whom it asks about tokens, and as whom its servers' certificates are issued. Part of the surrounding transaction."""
+    found = ResourceServer.objects.select_for_update().filter(place=place).first()
+    if found is not None:
+        return found  # type: ignore[no-any-return]
+    name = f"{place.application.name} itself"
+    return new_client(by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), CLIENT, resource=True)
 
 
 def right_end(ends: datetime | None, now: datetime) -> datetime:

@@ -16,6 +16,7 @@ from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority import telling
 from neatlatch.core.authority.refusing import Refused, once, presented
+from neatlatch.desk.estate.records.clients.models import Kind
 from neatlatch.desk.estate.records.credentials.models import Credential
 
 from . import issuing
@@ -25,7 +26,7 @@ LETS_IN = ", ".join(f"'{one.value}'" for one in Credential.LETS_IN)
 _ASKER = f"""SELECT k.digest, k.ends, k.last_used, cl.allow_list, cl.sign_in_method, p.api_base
 FROM clients_client cl JOIN applications_place p ON p.id = cl.place_id JOIN applications_environment e ON e.id = p.environment_id
 JOIN credentials_credential k ON k.client_id = cl.id AND k.kind = '{issuing.SECRET_KIND}' AND k.digest <> '' AND k.state IN ({LETS_IN})
-WHERE cl.client_id = %s AND e.key = %s AND cl.house AND cl.resource AND NOT cl.public"""
+WHERE cl.client_id = %s AND e.key = %s AND cl.house AND cl.kind = '{Kind.RESOURCE_SERVER.value}' AND NOT cl.public"""
 _TOKEN = """SELECT a.jti, a.scopes, a.audience, a.issued, a.ends, cl.client_id, n.username, g.signed_in_at, a.grant_id
 FROM house_access a JOIN clients_client cl ON cl.id = a.client_id JOIN applications_environment e ON e.id = a.environment_id
 LEFT JOIN house_grant g ON g.id = a.grant_id LEFT JOIN people_person n ON n.id = g.person_id AND n.is_active

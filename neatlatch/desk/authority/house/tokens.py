@@ -16,7 +16,7 @@ from neatlatch.core.authority.refusing import Refused, with_query
 from neatlatch.core.scopes import joined
 from neatlatch.desk.authority.records.house.models import Access, Code, Grant, Refresh, Waiting
 from neatlatch.desk.estate.records.applications.models import Environment
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import HOUSE, Actor, Program
 from neatlatch.desk.ground.common.problems import Problem
@@ -46,7 +46,8 @@ def put_before(environment: Environment, params: Mapping[str, str]) -> Waiting:
     Waiting.objects.filter(ends__lt=now - timedelta(hours=1)).delete()
     client = (
         Client.objects.select_related("place__application", "place__environment")
-        .filter(house=True, resource=False, place__environment=environment, client_id=params.get("client_id", ""))
+        .exclude(kind=Kind.RESOURCE_SERVER)
+        .filter(house=True, place__environment=environment, client_id=params.get("client_id", ""))
         .first()
     )
     try:
@@ -221,7 +222,7 @@ def _introspect_access(environment: Environment, asker: Client, token: str, now:
     if row is None:
         raise Refused("invalid_token", logged="token unknown")
     # A client may ask about its own tokens: whose they are, and which scopes were granted.
-    entitled = row.audience == issuing.audience_of(asker.place) if asker.resource else row.client_id == asker.pk
+    entitled = row.audience == issuing.audience_of(asker.place) if isinstance(asker, ResourceServer) else row.client_id == asker.pk
     why = ("token revoked" if row.revoked else "token ended" if row.ends <= now else "token of somebody else" if not entitled else "token of somebody who left" if row.grant and not row.grant.person.is_active else "")  # fmt: skip
     if why:
         raise issuing.known(Refused("invalid_token", logged=why), row.client)
@@ -232,7 +233,7 @@ def _introspect_key(environment: Environment, asker: Client, token: str, now: da
     key = issuing.find_key(environment, token, now)
     client = key.client
     assert client is not None
-    if not asker.resource or client.place_id != asker.place_id:
+    if not isinstance(asker, ResourceServer) or client.place_id != asker.place_id:
         raise issuing.known(Refused("invalid_token", logged="key for another application"), client)
     issuing.note_use(key, address, now)
     told = telling.AccessToken(issuing.issuer(environment), client.client_id, client.client_id, issuing.audience_of(client.place),

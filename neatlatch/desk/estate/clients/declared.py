@@ -13,7 +13,7 @@ from neatlatch.core.authority import ceiling
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.credentials.declared import moment
 from neatlatch.desk.estate.records.applications.models import Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, class_of
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told
@@ -64,4 +64,5 @@ def _new(place: Place, given: Mapping[str, Any]) -> Client:
     if Client.objects.filter(pk=identity).exists():
         raise wrong_fields({"id": "another client has this ID"})
     fixed = ("managed", "management_address", "scheme")
-    return Client(pk=identity, place=place, version=0, **{name: given[name] for name in fixed})
+    kept = {name: given[name] for name in fixed}
+    return class_of(given["scheme"])(pk=identity, place=place, version=0, **kept)

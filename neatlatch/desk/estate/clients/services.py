@@ -15,11 +15,11 @@ from neatlatch.core.authority import ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CLIENT, CODE, JWT, JWT_GRANT, KINDS, OAUTH2
+from neatlatch.core.schemes import JWT, JWT_GRANT, KINDS, OAUTH2, REGISTERED
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.estate.credentials.services import keep
 from neatlatch.desk.estate.records.applications.models import Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, OAuthClient, class_of
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import safe
@@ -51,7 +51,7 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
     if not endpoint:
         raise Problem(409, "This application does not register clients by protocol.", "Register it by hand; the steps are listed for you.")
     with transaction.atomic():
-        client = Client(place=place, state="asking", managed=True, changed_at=timezone.now(), changed_by=by.username)
+        client = OAuthClient(place=place, state="asking", managed=True, changed_at=timezone.now(), changed_by=by.username)
         client.put(fields)
         client.save(force_insert=True)
         write(by, "asked to register", "client", client.name, {"application": place.application.key, "environment": place.environment.name})
@@ -140,7 +140,7 @@ def _ask(request: oauth2.Request) -> oauth.Told:
 def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
     """Begin a mirrored record: what is to be entered in the application's own screens, step by step."""
     checked(fields)
-    client = Client(
+    client = OAuthClient(
         place=place, state="preparing", managed=False, vendor_shared=vendor_shared, changed_at=timezone.now(), changed_by=by.username
     )
     client.put(fields)
@@ -158,7 +158,7 @@ def prepare_other(
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if not name:
         raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
-    client = Client(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, scheme=scheme, name=name, changed_at=timezone.now(),
+    client = class_of(scheme)(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, scheme=scheme, name=name, changed_at=timezone.now(),
                     changed_by=by.username, scopes=sorted(scopes), grants=[JWT_GRANT] if scheme == JWT else [])  # fmt: skip
     client.save(force_insert=True)
     write(
@@ -176,7 +176,7 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     profile = client.place.application.read_profile()
     scheme = profile.scheme(client.scheme)
     wanted = frozenset(one.name for one in profile.scopes if one.administrator)
-    if client.scheme not in (CODE, CLIENT) or (scheme is not None and scheme.acts):
+    if client.scheme not in REGISTERED or (scheme is not None and scheme.acts):
         return preparing.steps(scheme or KINDS[client.scheme], client.place.application.name, client.name, frozenset(client.scopes),
                                tuple(client.redirect_uris), client.facts.get("thumbprint", ""), _needed_rights(client, profile), wanted)  # fmt: skip
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)

@@ -24,7 +24,7 @@ from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.credentials import ends as credential_ends
 from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.estate.records.applications.models import Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, ResourceServer
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import heavy, safe
@@ -99,7 +99,7 @@ def _issued_to(client: Client) -> dict[str, str]:
 
 def refused_client(place: Place, client: Client | None) -> str | None:
     """Why a client may not be used in a place, if so."""
-    if client is not None and client.resource:
+    if isinstance(client, ResourceServer):
         return "This is the application itself, and not a caller of it. Name another, or have one issued."
     refused = environment.refuses(client.vendor_shared, place.environment.production) if client is not None else ""
     return f"{refused} Register one of our own." if refused else None

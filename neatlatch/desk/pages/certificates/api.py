@@ -17,6 +17,7 @@ from neatlatch.core.certificates import explaining, path, replacing
 from neatlatch.core.certificates import reading as files
 from neatlatch.desk.authority.certificates import replacing as replacements
 from neatlatch.desk.authority.certificates import services
+from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
 from neatlatch.desk.estate.records.applications.models import Environment
@@ -171,7 +172,7 @@ def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, Cert
 
     def create() -> tuple[int, CertificateMade]:
         with transaction.atomic():
-            return _made(*services.issue(by, services.server(by, place), _asked(given, "server")))
+            return _made(*services.issue(by, issuing.server(by, place), _asked(given, "server")))
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 

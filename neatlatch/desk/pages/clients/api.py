@@ -12,7 +12,7 @@ from ninja import Router
 
 from neatlatch.core import redirects
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, Scheme, Value
+from neatlatch.core.schemes import CERTIFICATE, CODE, REGISTERED, Scheme, Value
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.clients import services
@@ -108,7 +108,7 @@ class LintOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ClientOut:
-    """A client in full. ``resource``: it is the application itself, and not a caller."""
+    """A client in full. ``kind``: what it is; ``parts``: what there is to see of it."""
 
     id: UUID
     application: str
@@ -125,7 +125,8 @@ class ClientOut:
     consents: dict[str, dict[str, str]]
     managed: bool
     house: bool
-    resource: bool
+    kind: str
+    parts: list[str]
     state: str
     vendor_shared: bool
     scheme: str
@@ -197,7 +198,8 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         consents=client.consents,
         managed=client.managed,
         house=client.house,
-        resource=client.resource,
+        kind=client.kind,
+        parts=list(client.parts),
         state=client.state,
         vendor_shared=client.vendor_shared,
         scheme=client.scheme,
@@ -284,7 +286,7 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
         if given.by_house:
             client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
             return 201, shape(client, made.pk if made else None)
-        if given.scheme and given.scheme not in (CODE, CLIENT):
+        if given.scheme and given.scheme not in REGISTERED:
             return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
         if given.by_protocol:
             client, handover = services.register(by, place, fields)

@@ -15,7 +15,7 @@ from neatlatch.core.redirect_bench import Bench, Effect
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.lookups import find_client
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.given import Given
@@ -159,7 +159,7 @@ def redirect_uri_list(request: HttpRequest) -> list[UriRow]:
     """All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are."""
     guard.need(request, "look")
     rows = (
-        Client.objects.filter(scheme=CODE, resource=False)
+        OAuthClient.objects.filter(scheme=CODE)
         .exclude(state="asking")
         .select_related("place__application", "place__environment")
         .prefetch_related(Prefetch("connections", Connection.objects.prefetch_related("token_sets", "users__user")))

@@ -16,7 +16,7 @@ from neatlatch.core import scope_matrix
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.trim import Trim
 from neatlatch.desk.estate.lookups import find_client, find_connection
-from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
+from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import links, problems
@@ -250,7 +250,7 @@ def scope_list(request: HttpRequest) -> list[ScopeBenchRow]:
     """All clients and accounts, with how what they may do stands to what is needed."""
     guard.need(request, "look")
     rows = (
-        Client.objects.filter(resource=False)
+        Client.objects.exclude(kind=Kind.RESOURCE_SERVER)
         .exclude(state="asking")
         .select_related("place__application", "place__environment")
         .order_by("place__application__name", "place__environment__order", "name")

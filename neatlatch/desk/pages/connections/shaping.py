@@ -15,7 +15,7 @@ from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.estate.connections import aside, destinations, halves, sign_in
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.credentials import ends
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.pages.applications import environment_out, scheme_out, value_out
@@ -126,7 +126,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
     choices = (
         Client.objects.filter(place__application=connection.place.application)
         .exclude(state="asking")
-        .exclude(resource=True)
+        .exclude(kind=Kind.RESOURCE_SERVER)
         .select_related("place__environment")
     )
     return ConnectionOut(

@@ -28,6 +28,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from neatlatch.core.certificates import reading
 from neatlatch.core.certificates.issuing import general_name
 from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import serving
@@ -78,7 +79,7 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
     request = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Neat Latch")]))
     signed = request.add_extension(alternative, critical=False).sign(key, hashes.SHA256()).public_bytes(Encoding.PEM).decode("ascii")
     with transaction.atomic():
-        client = certificates.server(TLS_DOOR, place_of(environment))
+        client = issuing.server(TLS_DOOR, place_of(environment))
         issued, _ = certificates.issue(TLS_DOOR, client, certificates.Asked("server", request=signed), renews=certificates.newest(client))
     for file, text in ((key_file, reading.key_as_pem(key)), (chain, issued.chain())):
         temporary = file.with_suffix(".new")

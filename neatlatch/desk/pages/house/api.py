@@ -18,7 +18,7 @@ from neatlatch.desk.authority.house import issuing, signing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant, RegistrationRight, SigningKey, Turned, Waiting
 from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
 from neatlatch.desk.estate.records.applications.models import Environment, Place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
@@ -77,8 +77,8 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
     rights = RegistrationRight.objects.select_related("place__application").filter(ends__gt=now, left__gt=0)
     alive = Access.objects.filter(revoked=None, ends__gt=now).values("environment").annotate(count=Count("pk"))
     tokens_alive = dict(alive.values_list("environment", "count"))
-    counts = dict(Client.objects.filter(house=True, resource=False).values_list("place").annotate(Count("pk")))
-    asking = Client.objects.filter(house=True, resource=True, credentials__kind="client_secret")
+    counts = dict(Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER).values_list("place").annotate(Count("pk")))
+    asking = ResourceServer.objects.filter(credentials__kind="client_secret")
     askers = {one.place_id: one for one in asking}
     newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
 

@@ -21,6 +21,7 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import house_key
 from neatlatch.core.authority import ceiling, registering, status_list, telling
 from neatlatch.core.authority.refusing import Refused, SentBack, once, presented
+from neatlatch.core.schemes import CODE
 from neatlatch.desk.authority.house import issuing, quick, signing, tokens
 from neatlatch.desk.authority.records.house.models import RegistrationRight
 from neatlatch.desk.estate.clients.services import put_fields
@@ -268,7 +269,7 @@ def register(request: HttpRequest, environment: Environment) -> HttpResponse:
         allowed = ceiling.read(right.ceiling)
         known = allowed.scopes_of(one.name for one in profile.scopes)
         fields = registering.read(_document(request), known, allowed.grants_of(telling.GRANTS))
-        client = issuing.new_client(BY_PROTOCOL, right.place, fields)
+        client = issuing.new_client(BY_PROTOCOL, right.place, fields, CODE)
         client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
         client.save(update_fields=["management_digest", "ceiling"])
         value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)

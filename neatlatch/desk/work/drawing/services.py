@@ -90,14 +90,15 @@ def give(
     if right not in RIGHTS:
         raise wrong_fields({"right": "Its right is “relay”, for requests through the relay only, or “draw”, for headers too."})
     allowed, name = frozenset({RELAY} if right == "relay" else {DRAW, RELAY}), f"{user.name}, to draw"
+    own = issuing.Draws(user, addresses or ())
     handover: Handover | None
     if kind == "certificate":
         asked = certificates.Asked("client", user.name[:64], request=request)
-        client, _, handover = certificates.register(by, door(user.environment), name, asked, allowed)
+        client, _, handover = certificates.register(by, door(user.environment), name, asked, allowed, of=own)
     else:
         scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
-        client, handover = issuing.register(by, door(user.environment), ClientMetadata(name, grants=grants, scopes=allowed), scheme, ends)
-    Client.objects.filter(pk=client.pk).update(user=user, allow_list=addresses or [])
+        fields = ClientMetadata(name, grants=grants, scopes=allowed)
+        client, handover = issuing.register(by, door(user.environment), fields, scheme, ends, of=own)
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
         touch(user.uses.values_list("connection_id", flat=True))

@@ -120,7 +120,7 @@
                   <td class="value">{one.client_id || '—'}</td>
                   <td><EnvBadge environment={one.environment} /></td>
                   <td
-                    >{one.resource
+                    >{one.kind === 'resource_server'
                       ? 'here: it asks about tokens'
                       : one.house
                         ? 'here, by the house authority'

@@ -31,7 +31,7 @@
   let uris = $state<string[] | null>(null)
   let scopes = $state<string[] | null>(null)
   let confirming = $state('')
-  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(found.data?.scheme ?? ''))
+  const has = (part: string): boolean => found.data?.parts.includes(part) ?? false
   const consentable = $derived(
     (application.data?.scopes ?? []).filter((one) => one.administrator && found.data?.scopes.includes(one.name)),
   )
@@ -79,8 +79,8 @@
     <h1>{client.name}</h1>
     <EnvBadge environment={client.environment} />
     <a class="act" href="/applications/{client.application}">{client.application_name}</a>
-    {#if client.scheme === 'oauth2_code'}<a class="act" href="/clients/{client.id}/redirect-uris">Redirect URIs</a>{/if}
-    <a class="act" href="/clients/{client.id}/scopes">What it may do</a>
+    {#if has('redirect_uris')}<a class="act" href="/clients/{client.id}/redirect-uris">Redirect URIs</a>{/if}
+    {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes">What it may do</a>{/if}
     {#if may('change') && client.state === 'live'}
       <a
         class="btn btn-primary btn-sm ms-auto"
@@ -111,7 +111,7 @@
           >
         </h2>
         <dl class="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-2">
-          {#if oauth}
+          {#if has('registration')}
             <dt class="text-soft">Client ID</dt>
             <dd class="value">{client.client_id || '—'}</dd>
             <dt class="text-soft">Type</dt>
@@ -125,6 +125,15 @@
             <dd class="value">{client.grants.join(', ')}</dd>
             <dt class="text-soft">Client sign-in</dt>
             <dd class="value">{client.sign_in_method}</dd>
+          {:else}
+            {#if client.kind !== 'resource_server'}<dt class="text-soft">Way in</dt>
+              <dd>{application.data?.schemes.find((one) => one.key === client.scheme)?.label ?? client.scheme}</dd>
+            {:else}<dt class="text-soft">What it is</dt>
+              <dd>the application itself: it asks the house authority about tokens that it is shown, and calls nobody</dd>{/if}
+            {#if client.client_id}<dt class="text-soft">Client ID</dt>
+              <dd class="value">{client.client_id}</dd>{/if}
+          {/if}
+          {#if has('redirect_uris')}
             <dt class="text-soft">Redirect URIs</dt>
             <dd>
               {#if uris}
@@ -144,6 +153,8 @@
                   >{/if}
               {/if}
             </dd>
+          {/if}
+          {#if has('scopes')}
             <dt class="text-soft">Permitted scopes</dt>
             <dd>
               {#if scopes}
@@ -174,11 +185,6 @@
                   >{/if}
               {/if}
             </dd>
-          {:else}
-            <dt class="text-soft">Way in</dt>
-            <dd>{application.data?.schemes.find((one) => one.key === client.scheme)?.label ?? client.scheme}</dd>
-            {#if client.client_id}<dt class="text-soft">Client ID</dt>
-              <dd class="value">{client.client_id}</dd>{/if}
           {/if}
           {#if consentable.length}
             <dt class="text-soft">Consent</dt>

@@ -18,7 +18,6 @@
   let problem = $state<unknown>(null)
   let saved = $state(false)
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
-  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(client.scheme))
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
@@ -59,7 +58,7 @@
       ><input type="checkbox" value={one} disabled={!may('change')} bind:group={switches} /> “{one}” is on there</label
     >
   {/each}
-  {#if !oauth}
+  {#if client.parts.includes('account')}
     <div class="grid grid-cols-[1fr_11.5rem] gap-x-3">
       <Field id="account" label="Whose it is there" error={errors.account}>
         <input id="account" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={account} />

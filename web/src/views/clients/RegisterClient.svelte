@@ -5,6 +5,7 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SigningRequest from '../../lib/SigningRequest.svelte'
+  import { onDay } from '../../lib/time'
   import { takesClients } from '../../lib/words'
   import { goto, param, route } from '../../router'
   import UriList from './UriList.svelte'
@@ -68,7 +69,7 @@
         ...form,
         by_protocol,
         by_house: house,
-        ends: house && ends ? new Date(`${ends}T12:00:00`).toISOString() : null,
+        ends: house && ends ? onDay(ends) : null,
         scheme: shows ? 'certificate' : isKey ? 'bearer' : '',
         request: shows ? request : '',
         application: key,

@@ -42,7 +42,9 @@
   }))
   const oauth = $derived(takesClients(found.data))
   const here = $derived(
-    (clients.data ?? []).filter((one) => one.environment.key === environment && one.state === 'live' && !one.resource),
+    (clients.data ?? []).filter(
+      (one) => one.environment.key === environment && one.state === 'live' && one.kind !== 'resource_server',
+    ),
   )
   const chosen = $derived(here.find((one) => one.id === client))
   const usable = $derived(

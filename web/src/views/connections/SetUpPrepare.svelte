@@ -18,7 +18,7 @@
   let name = $state('')
   let byProtocol = $state(true)
   let byHouse = $state(true)
-  const oauth = $derived(['oauth2_code', 'oauth2_client'].includes(connection.scheme.key))
+  const oauth = $derived(connection.scheme.registers)
   const client = createQuery(() => ({
     queryKey: ['client', connection.client],
     queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: connection.client! } } })),
@@ -29,7 +29,7 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
   const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
-  const houseCan = $derived(Boolean(place?.house) && (oauth || ['bearer', 'certificate'].includes(connection.scheme.key)))
+  const houseCan = $derived(Boolean(place?.house) && connection.scheme.house_issues)
   const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
 
   const choose = (id: string) =>
@@ -37,7 +37,7 @@
   const begin = (event: Event) => {
     event.preventDefault()
     void run(async () => {
-      const person = connection.scheme.key === 'oauth2_code'
+      const person = connection.scheme.signs_in
       const body = {
         application: connection.application,
         environment: connection.environment.key,

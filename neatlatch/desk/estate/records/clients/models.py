@@ -3,64 +3,44 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from typing import Any, ClassVar, Self
 
 from django.db import models
 
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CLIENT, CODE
+from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, OAUTH2, REGISTERED
 from neatlatch.desk.estate.records.applications.models import Place
 
+from .columns import Managed, OfTheHouse, Registered, Seen
 
-class Client(models.Model):
-    """A client as the application holds it; for a scheme without clients, the account, key or certificate that it knows us by.
 
-    ``facts`` are by the keys of the scheme's values (user name, key ID, thumbprint, audience); ``account`` is whose key or password it is, and
-    ``account_kind`` service or person; ``rights`` its roles or permissions; ``switches`` the firm-wide ones that are on.
+class Kind(models.TextChoices):
+    """What a client is."""
 
-    ``planned`` is a change that somebody enters by hand in the application's screens and that is not noted as done yet.
+    OAUTH_CLIENT = "oauth_client"
+    ACCOUNT = "account"
+    CERTIFICATE_HOLDER = "certificate_holder"
+    RESOURCE_SERVER = "resource_server"
+    WORKLOAD_KEY = "workload_key"
 
-    ``house``: issued by our own authority, so that the record is the provider's side itself; ``resource``: it is an application that asks the authority about
-    tokens it was shown, and not a caller; ``pace``: the calls a second that its API keys are good for;
-    ``user``: whose it is, where a user of connections draws with it.
 
-    ``managed``: by protocol (RFC 7592), so what stands here is what stands there. Otherwise it is a mirror, entered by hand.
-    ``state``: *asking* while a registration request is under way, *preparing* while somebody enters it by hand, then *live*.
+class Client(Registered, Managed, Seen, OfTheHouse):
+    """What an application knows us by: the provider's side. Its kind says what, and is its class: a
+    row that is read is an :class:`OAuthClient`, an :class:`ProviderAccount` and so on.
+
+    ``state``: *asking* while a registration request is under way, *preparing* while somebody enters
+    it by hand, then *live*.
     """
 
+    # The kind of the rows of a class; empty: of any.
+    KIND: ClassVar[Kind | None] = None
+
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
+    kind = models.CharField(max_length=20, choices=Kind.choices)
     place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="clients")
     name = models.CharField(max_length=200)
     contacts = models.JSONField(default=list)
-    public = models.BooleanField(default=False)
-    client_id = models.CharField(max_length=300, blank=True)
-    redirect_uris = models.JSONField(default=list)
-    grants = models.JSONField(default=list)
-    scopes = models.JSONField(default=list)
-    sign_in_method = models.CharField(max_length=40, default="client_secret_basic")
-    consents = models.JSONField(default=dict)
-    vendor_shared = models.BooleanField(default=False)
-    managed = models.BooleanField(default=False)
-    house = models.BooleanField(default=False)
-    resource = models.BooleanField(default=False)
-    management_digest = models.CharField(max_length=64, blank=True)
-    ceiling = models.JSONField(default=dict)
-    pace = models.FloatField(null=True)
-    user: Any = models.ForeignKey("users.User", null=True, on_delete=models.CASCADE, related_name="keys")
     state = models.CharField(max_length=12, default="preparing")
-    management_address = models.CharField(max_length=500, blank=True)
-    management_token = models.BinaryField(null=True)
-    ticks = models.JSONField(default=list)
-    scheme = models.CharField(max_length=40, default=CODE)
-    facts = models.JSONField(default=dict)
-    account = models.CharField(max_length=200, blank=True)
-    account_kind = models.CharField(max_length=10, blank=True)
-    rights = models.JSONField(default=list)
-    rights_changed_at = models.DateTimeField(null=True)
-    scopes_changed_at = models.DateTimeField(null=True)
-    switches = models.JSONField(default=list)
-    allow_list = models.JSONField(default=list)
-    planned: Any = models.JSONField(null=True)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
     changed_by = models.CharField(max_length=150, blank=True)
@@ -69,18 +49,44 @@ class Client(models.Model):
     class Meta:
         ordering = ["name"]
 
+    @classmethod
+    def from_db(cls, *args: Any, **more: Any) -> Self:
+        """A row as its own class, unless its kind was not asked for."""
+        made = super().from_db(*args, **more)
+        if "kind" in made.__dict__:
+            made.__class__ = _CLASSES[made.kind]  # type: ignore[assignment]
+        return made
+
+    def save(self, *args: Any, **more: Any) -> None:
+        """Save it, with the kind that its class stands for."""
+        self.kind = self.KIND or self.kind
+        if not self.kind:
+            raise ValueError("a client is of a kind: make one of its classes")
+        super().save(*args, **more)
+
     def fields(self) -> ClientMetadata:
         """The registered fields as core wants them."""
-        return ClientMetadata(self.name, tuple(self.contacts), self.public, tuple(self.redirect_uris), tuple(self.grants), frozenset(self.scopes),
-                              self.sign_in_method)  # fmt: skip
+        return ClientMetadata(
+            self.name,
+            tuple(self.contacts),
+            self.public,
+            tuple(self.redirect_uris),
+            tuple(self.grants),
+            frozenset(self.scopes),
+            self.sign_in_method,
+        )
 
     def put(self, fields: ClientMetadata) -> None:
         """Take fields over, without saving."""
         self.name, self.contacts, self.public = fields.name, list(fields.contacts), fields.public
-        self.redirect_uris, self.grants, self.scopes = list(fields.redirect_uris), list(fields.grants), sorted(fields.scopes)
-        self.sign_in_method = fields.sign_in_method
-        if self.scheme in (CODE, CLIENT):
-            self.scheme = CLIENT if "client_credentials" in fields.grants and "authorization_code" not in fields.grants else CODE
+        self.redirect_uris, self.grants = list(fields.redirect_uris), list(fields.grants)
+        self.scopes, self.sign_in_method = sorted(fields.scopes), fields.sign_in_method
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """What there is to see of it beside its name: *registration*, *redirect_uris*, *scopes*,
+        *account*."""
+        raise NotImplementedError
 
     @property
     def native(self) -> bool:
@@ -95,6 +101,112 @@ class Client(models.Model):
     def place_of(self, field: str) -> str:
         """Where a field is sealed."""
         return self.token_place
+
+
+class _OfKind(models.Manager[Any]):
+    """The rows of a class's own kind."""
+
+    def get_queryset(self) -> models.QuerySet[Any]:
+        """Only these."""
+        return super().get_queryset().filter(kind=self.model.KIND)
+
+
+class OAuthClient(Client):
+    """A client of OAuth 2.0: registered at the application, or issued by the house."""
+
+    KIND = Kind.OAUTH_CLIENT
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    def put(self, fields: ClientMetadata) -> None:
+        """Take fields over, without saving; its grants say whether people sign in with it."""
+        super().put(fields)
+        if self.scheme in REGISTERED:
+            alone = "client_credentials" in fields.grants and "authorization_code" not in fields.grants
+            self.scheme = CLIENT if alone else CODE
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """A client that signs with a key of its own (RFC 7523) is known by an account."""
+        if self.scheme not in REGISTERED:
+            return ("account", "scopes")
+        uris = ("redirect_uris",) if self.scheme == CODE else ()
+        return ("registration", *uris, "scopes")
+
+
+class ProviderAccount(Client):
+    """An account, key, token or password that an application knows us by."""
+
+    KIND = Kind.ACCOUNT
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """A key of the house has scopes; of another, people note whose it is."""
+        return ("scopes",) if self.house else ("account",)
+
+
+class CertificateHolder(Client):
+    """A caller that the application knows by the certificate it shows in TLS."""
+
+    KIND = Kind.CERTIFICATE_HOLDER
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Of a certificate that is not the house's, people note whose it is."""
+        return () if self.house else ("account",)
+
+
+class ResourceServer(Client):
+    """An application itself, and not a caller of it: it asks the house authority about tokens that
+    it is shown (RFC 7662), and its servers have certificates of the house."""
+
+    KIND = Kind.RESOURCE_SERVER
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Nothing is registered of it."""
+        return ()
+
+
+class WorkloadKey(Client):
+    """What a user of connections draws with: a key, a client or a certificate of the house."""
+
+    KIND = Kind.WORKLOAD_KEY
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Its scopes say whether it may draw, or only relay."""
+        return ("scopes",)
+
+
+_CLASSES: dict[str, type[Client]] = {
+    str(one.KIND): one for one in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
+}
+
+
+def class_of(scheme: str) -> type[Client]:
+    """What a caller is that is let in by a scheme."""
+    if scheme in OAUTH2:
+        return OAuthClient
+    return CertificateHolder if scheme == CERTIFICATE else ProviderAccount
 
 
 class ConsentRequest(models.Model):
