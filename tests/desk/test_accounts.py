@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core import names
+from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import accounts, sign_in, tokens
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
@@ -178,7 +179,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     connect(own, "ewan", SERVICE)
     users.use_connection(own.by, fresh(), users.Given("Night run", owner="E. Tait"), ["GET /manifests"])
     users.use_connection(own.by, fresh(), users.Given("Other run", owner="Freight desk"), ["GET /manifests"])
-    Application.objects.update(owner="Ewan Tait")
+    applications.change(own.by, Application.objects.get(), {"owner": "Ewan Tait"})
     Client.objects.update(contacts=["ewan@gannet.example", "desk@gannet.example"])
     web = own.web()
     found = send(web, "get", "/people/ewan/belongings")
@@ -191,7 +192,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": ["user:00000000-0000-0000-0000-000000000000"]}, 422)
     left = send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": keys})
     assert [one["what"] for one in left["things"]] == ["account of their own"]
-    assert User.objects.get(name="Night run").owner == Application.objects.get().owner == "Isla Rendall"
+    assert User.objects.get(name="Night run").owner_name == Application.objects.get().owner_name == "Isla Rendall"
     assert Client.objects.get().contacts == ["Isla Rendall", "desk@gannet.example"]
     gone = send(web, "post", "/people/ewan/leavings")
     assert (gone["active"], gone["things"]) == (False, [])

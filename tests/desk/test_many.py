@@ -20,7 +20,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential, Handove
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal.models import Check, Checkpoint
-from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode, Tries
+from neatlatch.desk.ground.people.models import Challenge, Owner, Passkey, Person, RecoveryCode, Tries
 from neatlatch.desk.pages.api import api
 from neatlatch.desk.work.access.models import RuleBook
 from neatlatch.desk.work.replacing.models import Replacement
@@ -53,6 +53,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/applications": {"key": place.application.key, "environment": place.environment.key},
         "/api/clients": {"identity": some(Client, connections__isnull=False)},
         "/api/clients/{identity}/issued": {"identity": some(OAuthClient, house=True)},
+        "/api/owners": {"identity": some(Owner)},
         "/api/credentials": {"identity": some(Credential, holders__isnull=False)},
         "/api/handovers": {"identity": some(Handover)},
         "/api/certificates": {"identity": some(Issued)},

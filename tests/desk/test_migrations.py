@@ -36,7 +36,7 @@ import django; django.setup()
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.work.finding import index
 from neatlatch.desk.estate.records.users.models import Use, User
-print(sorted((one.name, one.environment.key, one.owner) for one in User.objects.all()))
+print(sorted((one.name, one.environment.key, one.owner_name) for one in User.objects.all()))
 print(sorted((one.user.name, one.connection.ref, one.application.key, one.operations) for one in Use.objects.all()))
 for one in TokenSet.objects.order_by("connection__ref"):
     print(one.connection.ref, one.person_id, one.generation, one.granted, one.open_access().reveal(), one.open_refresh().reveal())

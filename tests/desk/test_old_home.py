@@ -31,7 +31,8 @@ PORT = 8700
 ADDRESS = re.compile(r"(127\.0\.0\.1|localhost):(\d{4,5})")
 # Tables of a library that is gone, and Django's list of what may be done, which grows with each model.
 GONE = ("axes_", "auth_permission")
-# What came later: empty in a home that is carried over.
+# What came later: empty in a home that is carried over, but for the owners that texts named.
+OWNERS = "people_owner"
 LATER = {
     "connections_setaside",
     "journal_check",
@@ -54,12 +55,13 @@ import django; django.setup()
 from django.db import connection as database
 from django.utils import timezone
 from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import check
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.models import Owner, Person
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.work.rounds import services as rounds
 now, by = timezone.now(), Person.objects.get(username="morag")
@@ -80,8 +82,11 @@ tests = {}
 for connection in Connection.objects.order_by("ref"):
     test = rounds.run(rounds.begin_test(by, connection))
     tests[connection.ref] = [test.passed, [[rung["rung"], rung["passed"]] for rung in test.rungs]]
+owners = {f"user {one.name} {one.environment.key}": one.owner_name for one in User.objects.select_related("environment", "owner")}
+owners |= {f"application {one.key}": one.owner_name for one in Application.objects.select_related("owner") if one.owner}
+kinds_of_owners = dict(Owner.objects.values_list("name", "kind"))
 kinds = {one.client_id or str(one.pk): [type(one).__name__, one.kind] for one in Client.objects.all()}
-json.dump(dict(kinds=kinds, counts=counts, faults=faults, drawings=drawings, draws=draws, tests=tests), open(sys.argv[1], "w"))
+json.dump(dict(owners=owners, kinds_of_owners=kinds_of_owners, kinds=kinds, counts=counts, faults=faults, drawings=drawings, draws=draws, tests=tests), open(sys.argv[1], "w"))
 """
 
 
@@ -95,6 +100,15 @@ def carried(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[dict[str
     with sqlite3.connect(home / "desk.sqlite3") as database:
         rows = database.execute("SELECT client_id, lower(id), resource, user_id, scheme FROM clients_client").fetchall()
         expected["kinds"] = {known or str(UUID(key)): _kind(*rest) for known, key, *rest in rows}
+        owners = (
+            "SELECT 'user ' || u.name || ' ' || e.key, owner FROM users_user u JOIN applications_environment e ON e.id = u.environment_id"
+        )
+        owners += " UNION SELECT 'application ' || key, owner FROM applications_application WHERE owner <> ''"
+        expected["owners"] = dict(database.execute(owners).fetchall())
+        known = "coalesce(nullif(account, ''), json_extract(contacts, '$[0]'))"
+        accounts = f"SELECT count(DISTINCT lower({known})) FROM clients_client c WHERE user_id IS NULL"
+        accounts += " AND EXISTS (SELECT 1 FROM credentials_credential WHERE client_id = c.id)"
+        expected["accounts"] = database.execute(accounts).fetchone()[0]
     database.close()
     clock.write(home / "now", datetime.fromisoformat(expected["now"]))
     told = {clock.VARIABLE: str(home / "now")}
@@ -167,6 +181,7 @@ def test_no_row_is_lost(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     before["journal_entry"] += 1  # the keyed entry that takes the old ones over
     now = {name: count for name, count in found["counts"].items() if not name.startswith(GONE)}
     assert {name: now.get(name) for name in before} == before
+    assert now.pop(OWNERS) == len(set(expected["owners"].values())) + expected["accounts"]
     assert {name: count for name, count in now.items() if name not in before} == dict.fromkeys(LATER, 0)
     assert found["faults"] == []
 
@@ -175,6 +190,13 @@ def test_each_client_is_of_the_kind_that_its_flags_said(carried: tuple[dict[str,
     expected, found = carried
     assert found["kinds"] == expected["kinds"]
     assert {kind for _, kind in found["kinds"].values()} == {one.value for one in Kind}
+
+
+def test_each_owner_is_called_what_the_text_said(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
+    expected, found = carried
+    assert found["owners"] == expected["owners"]
+    assert found["kinds_of_owners"]["Freight desk"] == "team"  # one is called exactly so
+    assert found["kinds_of_owners"]["R. Oake"] == "contact"
 
 
 def test_each_connection_is_drawn_as_it_was(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:

@@ -44,7 +44,7 @@ for name, role in (("a planner", "planner"), ("a reader", "reader")):
 roles |= {{certificates.uri_of(one): "reader" for one in Client.objects.filter(place=place, name="Rest hours display")}}
 house.set_up_by_list(place, roles, {port})
 user = User.objects.get(name="Rest hours display")
-users.use_connection(by, Connection.objects.get(ref="berth-booking-display"), users.Given(user.name, "", user.kind, user.owner, user.runs), ["GET /bookings"])
+users.use_connection(by, Connection.objects.get(ref="berth-booking-display"), users.Given(user.name, "", user.kind, user.owner_name, user.runs), ["GET /bookings"])
 client, handover = drawing.give(by, user, "certificate", "draw")
 made["draws"] = [str(client.pk), str(handover.credential_id), house.take(by, handover)]
 key, handover = drawing.give(by, user, "key", "draw")

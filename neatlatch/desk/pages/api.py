@@ -40,6 +40,7 @@ from .applications import router as applications
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
+from .owners import router as owners
 from .replacing import router as replacing
 from .users import router as users
 
@@ -124,6 +125,7 @@ for router in (
     connections,
     accounts,
     users,
+    owners,
     access,
     inventory,
     rounds,

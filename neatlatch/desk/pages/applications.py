@@ -315,7 +315,7 @@ def full(application: Application) -> ApplicationOut:
         key=application.key,
         name=application.name,
         purpose=application.purpose,
-        owner=application.owner,
+        owner=application.owner_name,
         version=application.version,
         places=[_place_out(one) for one in places],
         schemes=[scheme_out(one) for one in profile.schemes],
@@ -349,7 +349,11 @@ def applications(request: HttpRequest, words: str = "") -> list[ApplicationRow]:
     """All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
     there are."""
     guard.need(request, "look")
-    rows = Application.objects.annotate(connection_count=Count("places__connections")).prefetch_related("places__environment")
+    rows = (
+        Application.objects.select_related("owner")
+        .annotate(connection_count=Count("places__connections"))
+        .prefetch_related("places__environment")
+    )
     found, ways = [], {}
     for one in rows:
         schemes = one.read_profile().schemes
@@ -359,7 +363,7 @@ def applications(request: HttpRequest, words: str = "") -> list[ApplicationRow]:
                 key=one.key,
                 name=one.name,
                 purpose=one.purpose,
-                owner=one.owner,
+                owner=one.owner_name,
                 schemes=[each.label for each in schemes],
                 scopes=len(one.profile.get("scopes", [])),
                 environments=[environment_out(place.environment) for place in one.places.all()],

@@ -156,7 +156,9 @@ class SeenOut:
 def with_uses(rows: QuerySet[User]) -> QuerySet[User]:
     """Users with all that is told of them, in a constant number of queries."""
     uses = Use.objects.select_related("application", "connection__place__environment", "connection__place__application")
-    return rows.select_related("environment").prefetch_related(Prefetch("uses", uses), "uses__connection__held_secrets__credential")
+    return rows.select_related("environment", "owner__person").prefetch_related(
+        Prefetch("uses", uses), "uses__connection__held_secrets__credential"
+    )
 
 
 def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
@@ -166,7 +168,7 @@ def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
         name=user.name,
         environment=environment_out(user.environment),
         kind=user.kind,
-        owner=user.owner,
+        owner=user.owner_name,
         runs=user.runs,
         windows=user.windows,
         next_window=opening[0] if opening else None,
@@ -207,7 +209,7 @@ def _full(identity: UUID) -> UserOut:
     return _shape(found, services.warnings([found])[found.pk])
 
 
-LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__icontains", "app": "uses__application__key__contains",
+LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__name__icontains", "app": "uses__application__key__contains",
            "connection": "uses__connection__ref__contains"}  # fmt: skip
 
 
@@ -216,7 +218,7 @@ def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> U
     """Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``)."""
     guard.need(request, "look")
     asked = filter_words.read(words, {**{key: key for key in LOOKUPS}, "warned": "warned"})
-    rows = filtering.apply(User.objects.all(), asked, LOOKUPS, ("name__icontains", "owner__icontains"))
+    rows = filtering.apply(User.objects.all(), asked, LOOKUPS, ("name__icontains", "owner__name__icontains"))
     found, following = page(with_uses(rows.distinct()), "name", cursor, then="id")
     warned = services.warnings(found)
     wants = next((one for one in asked if one.field == "warned"), None)

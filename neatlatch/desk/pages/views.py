@@ -23,7 +23,7 @@ _NOT_BUILT = "<!doctype html><title>Neat Latch</title><p>The front end is not bu
 # The pages of the front end, by the beginning of their addresses (web/src/router.ts; a test compares them).
 PAGES = {
     "", "access-rules", "accounts", "allow", "applications", "asked", "certificates", "clients", "connections", "credentials", "inventory", "journal", "me",
-    "people", "redirect-uris", "replacements", "rounds", "scopes", "tests", "users",
+    "owners", "people", "redirect-uris", "replacements", "rounds", "scopes", "tests", "users",
 }  # fmt: skip
 _OF_PROGRAMS = {"api", "static", "draw", "relay", "house", ".well-known"}
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from django.db import transaction
@@ -11,8 +12,10 @@ from django.utils import timezone
 from neatlatch.core import names
 from neatlatch.desk.authority.house import tokens
 from neatlatch.desk.authority.records.house.models import Grant
+from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import accounts
+from neatlatch.desk.estate.credentials import owned as credentials
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
@@ -22,13 +25,18 @@ from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.models import Owner, Person
+
+# States in which it matters to nobody whose a credential was.
+_OVER = (Credential.State.RETIRED, Credential.State.REVOKED)
 
 
 @dataclass(frozen=True)
 class Belonging:
-    """Something of a person's. ``act``: hand_over (to somebody else), disconnect, replace (a secret they know), look (a person must see to it)."""
+    """Something of a person's. ``act``: hand_over (to somebody else), disconnect, replace (a secret they know), look (a person must see to it). ``offer``: who
+    might take it over, as :func:`owners.named` reads it."""
 
     key: str
     what: str
@@ -37,6 +45,7 @@ class Belonging:
     address: str
     act: str
     production: bool = False
+    offer: str = ""
 
 
 def ways(person: Person) -> frozenset[str]:
@@ -50,7 +59,7 @@ def ways(person: Person) -> frozenset[str]:
 def belongings(person: Person) -> list[Belonging]:
     """Everything of a person's, in the order in which it hurts: accounts that work as them, what they own, secrets they have seen."""
     mine = ways(person)
-    return [*_accounts(person, mine), *_grants(person), *_owned(mine), *_clients(mine), *_secrets(person)]
+    return [*_accounts(person, mine), *_grants(person), *_owned(person, mine), *_clients(mine), *_secrets(person)]
 
 
 def _accounts(person: Person, mine: frozenset[str]) -> list[Belonging]:
@@ -87,18 +96,47 @@ def _grants(person: Person) -> list[Belonging]:
     ]  # fmt: skip
 
 
-def _owned(mine: frozenset[str]) -> list[Belonging]:
-    found = []
-    for user in User.objects.exclude(owner="").select_related("environment").prefetch_related("uses__connection"):
-        if names.means(user.owner, mine):
-            refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
-            uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
-            found.append(Belonging(f"user:{user.pk}", user.kind, user.name, f"{user.name} in {user.environment.name}{uses}.", f"/users/{user.pk}", "hand_over",
-                                   user.environment.production))  # fmt: skip
-    for application in Application.objects.exclude(owner=""):
-        if names.means(application.owner, mine):
-            found.append(Belonging(f"application:{application.key}", "application", application.name, f"They own {application.name} here.",
-                                   f"/applications/{application.key}", "hand_over"))  # fmt: skip
+def _owning(person: Person, mine: frozenset[str]) -> list[Owner]:
+    """Who the person is as an owner: themselves, and contacts that are called as they are."""
+    found = list(Owner.objects.filter(person=person))
+    contacts = Owner.objects.filter(kind=Owner.Kind.CONTACT)
+    return found + [one for one in contacts if names.means(one.name, mine)]
+
+
+def _offered(person: Person, theirs: list[Owner]) -> str:
+    """Who might take over what is a person's: their deputy, else their only team; empty: nobody."""
+    deputy = next((one.deputy for one in theirs if one.deputy is not None), None)
+    if deputy is not None:
+        return deputy.key
+    teams = [one.name for one in person.teams.all()[:2]]
+    return f"team/{teams[0]}" if len(teams) == 1 else ""
+
+
+def _owned(person: Person, mine: frozenset[str]) -> list[Belonging]:
+    theirs = _owning(person, mine)
+    offer, found = _offered(person, theirs), []
+    users_of = User.objects.filter(owner__in=theirs).select_related("environment")
+    for user in users_of.prefetch_related("uses__connection"):
+        refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
+        uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
+        says = f"{user.name} in {user.environment.name}{uses}."
+        production = user.environment.production
+        address = f"/users/{user.pk}"
+        found.append(Belonging(f"user:{user.pk}", user.kind, user.name, says, address, "hand_over", production, offer))
+    for application in Application.objects.filter(owner__in=theirs):
+        key, says = application.key, f"They own {application.name} here."
+        address = f"/applications/{key}"
+        found.append(Belonging(f"application:{key}", "application", application.name, says, address, "hand_over", False, offer))
+    owned = Credential.objects.filter(owner__in=theirs).exclude(state__in=_OVER).defer("value")
+    for one in owned.select_related("client__place__application", "client__place__environment"):
+        where = f"{one.client.place.application.name}, {one.client.place.environment.name}" if one.client else "no application"
+        production = bool(one.client and one.client.place.environment.production)
+        says = f"{where}: they own this {one.kind.replace('_', ' ')}."
+        address = f"/credentials/{one.pk}"
+        found.append(Belonging(f"credential:{one.pk}", "credential", one.hint, says, address, "hand_over", production, offer))
+    for owner in Owner.objects.filter(deputy__in=theirs):
+        says = f"They are asked where {owner.name} cannot be."
+        found.append(Belonging(f"deputy:{owner.pk}", "deputy", owner.name, says, f"/owners/{owner.pk}", "hand_over", False, offer))
     return found
 
 
@@ -140,44 +178,39 @@ def _secrets(person: Person) -> list[Belonging]:
     return found
 
 
-def hand_over(by: Person, person: Person, to: str, keys: list[str]) -> int:
-    """Hand what they own over to somebody else, by name; answers how many things. Raises field errors."""
-    to = to.strip()
-    if not to:
-        raise wrong_fields({"to": "Who takes it over?"})
+def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
+    """Hand what a person owns over: by the key of each thing to whom, as :func:`owners.named` reads
+    it; each is a change of its own, because a contact may have to be changed at the application.
+    Answers how many things. Raises field errors."""
     mine, done = ways(person), 0
-    if names.means(to, mine):
+    if not all(name.strip() for name in to.values()):
+        raise wrong_fields({"to": "Who takes it over?"})
+    if any(names.means(name, mine) or name == f"person/{person.username}" for name in to.values()):
         raise wrong_fields({"to": f"That is {person.shown_name}."})
-    for key in dict.fromkeys(keys):
-        kind, _, identity = key.partition(":")
-        if kind == "user":
-            users.change(by, User.objects.get(pk=identity), {"owner": to})
-        elif kind == "application":
-            _own_application(by, identity, to)
-        elif kind == "contact":
-            client = Client.objects.select_related("place__application", "place__environment").get(pk=identity)
-            clients.change(by, client, clients.with_contacts([to if names.means(one, mine) else one for one in client.contacts]))
-        else:
-            continue
-        done += 1
-    write(by, "handed over", "person", person.username, {"to": to, "things": done})
+    for key, name in to.items():
+        done += _hand_over(by, mine, key, name)
+    write(by, "handed over", "person", person.username, {"to": sorted(set(to.values())), "things": done})
     return done
 
 
-@transaction.atomic
-def _own_application(by: Actor, key: str, to: str) -> None:
-    application = Application.objects.select_for_update().get(key=key)
-    before, application.owner = application.owner, to[:120]
-    application.version += 1
-    application.changed_by = by.username
-    application.save()
-    write(
-        by,
-        "changed",
-        "application",
-        key,
-        {"id": application.pk, "version": application.version, "changes": [f"owner: {before} became {to}"]},
-    )
+def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
+    kind, _, identity = key.partition(":")
+    if kind == "user":
+        users.change(by, User.objects.get(pk=identity), {"owner": name})
+    elif kind == "application":
+        applications.change(by, Application.objects.get(key=identity), {"owner": name})
+    elif kind == "credential":
+        credentials.give(by, Credential.objects.get(pk=identity), name)
+    elif kind == "deputy":
+        owners.change(by, Owner.objects.get(pk=identity), {"deputy": name})
+    elif kind == "contact":
+        client = Client.objects.select_related("place__application", "place__environment").get(pk=identity)
+        to = owners.named(name)
+        known = to.mail or to.name if to is not None else name
+        clients.change(by, client, clients.with_contacts([known if names.means(one, mine) else one for one in client.contacts]))
+    else:
+        return False
+    return True
 
 
 @transaction.atomic

@@ -21,11 +21,12 @@ from neatlatch.desk.estate.records.applications.models import (
 )
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.people import owners
 
 from .following import before_addresses, of_change
 from .services import ADDRESS_FIELDS, read_given
 
-_FIELDS = ("name", "purpose", "owner", "documentation")
+_FIELDS = ("name", "purpose", "documentation")
 
 
 @transaction.atomic
@@ -48,7 +49,7 @@ def application(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Ap
     """Make or change an application and its profile; what is sent otherwise by a new profile is no
     longer proven. Raises :class:`Problem`."""
     profile = read_given(given["profile"], "")
-    fields = {name: given[name] for name in _FIELDS}
+    fields = {name: given[name] for name in _FIELDS} | {"owner": owners.named(given["owner"])}
     found = Application.objects.select_for_update().filter(key=key).first()
     if found is None:
         plain = profiles.to_dict(profile)

@@ -21,6 +21,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.roads import road
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import owners
 from neatlatch.wire import oauth
 
 from .following import Save, before_addresses
@@ -218,7 +219,9 @@ def _application(name: str, purpose: str, owner: str, profile: profiles.Profile)
     found = Application.objects.filter(key=key).first()
     if found is not None:
         return found
-    return Application.objects.create(key=key, name=name, purpose=purpose.strip(), owner=owner.strip(), profile=profiles.to_dict(profile))
+    return Application.objects.create(
+        key=key, name=name, purpose=purpose.strip(), owner=owners.named(owner), profile=profiles.to_dict(profile)
+    )
 
 
 def _place(by: Actor, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
@@ -277,12 +280,13 @@ def _change(
     by: Actor, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
 ) -> Application:
     seen = application.version
-    application = Application.objects.select_for_update().get(pk=application.pk)
+    application = Application.objects.select_for_update().select_related("owner").get(pk=application.pk)
     check_unchanged(application.version, seen)
     stood = _told(application)
-    for field in ("purpose", "owner"):
-        if wanted.get(field) is not None:
-            setattr(application, field, str(wanted[field]).strip())
+    if wanted.get("purpose") is not None:
+        application.purpose = str(wanted["purpose"]).strip()
+    if wanted.get("owner") is not None:
+        application.owner = owners.named(str(wanted["owner"]))
     before = application.profile
     if profile is not None:
         application.profile = profiles.to_dict(profile)
@@ -303,7 +307,7 @@ def _change(
 def _told(application: Application) -> dict[str, Any]:
     """An application as changes of it are told."""
     profile = application.read_profile()
-    return {"purpose": application.purpose, "owner": application.owner, "ways in": [one.key for one in profile.schemes],
+    return {"purpose": application.purpose, "owner": application.owner_name, "ways in": [one.key for one in profile.schemes],
             "scopes": {one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}" for one in profile.scopes},
             "roles": [one.name for one in profile.roles], "operations": {one.name: [sorted(some) for some in one.alternatives] for one in profile.operations}}  # fmt: skip
 

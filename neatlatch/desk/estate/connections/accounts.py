@@ -16,6 +16,7 @@ from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Person, Team
 
 from . import halves, services, tokens
@@ -216,6 +217,7 @@ def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = No
         team = Team.objects.create(name=name[:120])
     team.name = name[:120]
     team.save()
+    owners.renamed_team(team)
     team.people.set(people)
     Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
     if told is not None:
@@ -230,4 +232,5 @@ def remove_team(by: Actor, team: Team) -> None:
     """Take a team away; its connections then belong to none."""
     Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
     write(by, "took away", "team", team.name)
+    owners.team_goes(team)
     team.delete()

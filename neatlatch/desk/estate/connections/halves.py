@@ -44,7 +44,7 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
         Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
         Prefetch("client", Client.objects.select_related("place__environment").defer("place__metadata")),
         Prefetch("client__credentials", Credential.objects.defer("value")),
-        Prefetch("users", Use.objects.select_related("user")),
+        Prefetch("users", Use.objects.select_related("user__owner")),
         Prefetch("place", Place.objects.select_related("environment")),
         "place__application",
         Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),

@@ -19,13 +19,14 @@ from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people import owners
 
 KINDS = ("job", "report", "script", "agent")
 
 
 @dataclass(frozen=True)
 class Given:
-    """What is said of a user. ``environment`` is its key."""
+    """What is said of a user. ``environment`` is its key; ``owner`` as :func:`owners.named` reads it."""
 
     name: str
     environment: str = ""
@@ -39,7 +40,16 @@ class Given:
     @classmethod
     def of(cls, user: User) -> Given:
         """A user as it stands."""
-        return cls(user.name, user.environment.key, user.kind, user.owner, user.runs, tuple(user.windows), user.notice_days, user.draws)
+        return cls(
+            user.name,
+            user.environment.key,
+            user.kind,
+            user.owner.key if user.owner else "",
+            user.runs,
+            tuple(user.windows),
+            user.notice_days,
+            user.draws,
+        )
 
     def checked(self) -> Given:
         """The same, tidied. Raises field errors."""
@@ -66,13 +76,14 @@ class Given:
 
 
 def put(user: User, given: Given) -> None:
-    """Take what is said over, without saving."""
-    user.name, user.kind, user.owner, user.runs = given.name, given.kind, given.owner, given.runs
+    """Take what is said over, without saving it. Raises a field error."""
+    user.name, user.kind, user.runs = given.name, given.kind, given.runs
+    user.owner = owners.named(given.owner)
     user.windows, user.notice_days, user.draws = list(given.windows), given.notice_days, given.draws
 
 
 def _told(user: User) -> dict[str, Any]:
-    told = asdict(Given.of(user))
+    told = asdict(Given.of(user)) | {"owner": user.owner_name}
     return {**told, "windows": list(told["windows"])}
 
 
@@ -96,7 +107,7 @@ def add(by: Actor, given: Given) -> User:
 def change(by: Actor, user: User, said: dict[str, Any]) -> User:
     """Change what is said of a user as it was read; what is ``None`` stays. Raises :class:`Problem` where somebody changed it meanwhile."""
     seen = user.version
-    user = User.objects.select_for_update().select_related("environment").get(pk=user.pk)
+    user = User.objects.select_for_update().select_related("environment", "owner__person").get(pk=user.pk)
     check_unchanged(user.version, seen)
     before = _told(user)
     given = Given(**{**asdict(Given.of(user)), **{key: value for key, value in said.items() if value is not None}}).checked()

@@ -7,6 +7,7 @@ from typing import Any
 from django.contrib.auth.models import AbstractUser
 from django.contrib.sessions.base_session import AbstractBaseSession
 from django.db import models
+from django.db.models.functions import Lower
 from django.utils.crypto import salted_hmac
 
 
@@ -140,3 +141,51 @@ class Team(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Owner(models.Model):
+    """Whoever is asked before something of theirs changes: a person, a team, or a contact outside.
+
+    ``name`` is theirs, kept here so that lists can be sorted and searched by it; ``address`` is where
+    to write to (a person's is their own); ``zone`` is a name of the IANA time zone database; the
+    ``deputy`` is asked where they cannot be.
+    """
+
+    class Kind(models.TextChoices):
+        """What an owner is."""
+
+        PERSON = "person"
+        TEAM = "team"
+        CONTACT = "contact"
+
+    kind = models.CharField(max_length=8, choices=Kind.choices)
+    person = models.OneToOneField(Person, null=True, on_delete=models.CASCADE, related_name="owning")
+    team = models.OneToOneField(Team, null=True, on_delete=models.SET_NULL, related_name="owning")
+    name = models.CharField(max_length=150, db_index=True)
+    address = models.EmailField(blank=True)
+    zone = models.CharField(max_length=64, blank=True)
+    deputy = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="deputy_of")
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        ordering = ["name", "id"]
+        constraints = [
+            models.UniqueConstraint(
+                Lower("name"),
+                condition=models.Q(kind="contact"),
+                name="one_contact_of_a_name",
+            )
+        ]
+
+    @property
+    def key(self) -> str:
+        """How a file, or a form, names exactly this one: ``person/morag``, ``team/Quays``; a contact
+        by its name alone."""
+        if self.person is not None:
+            return f"person/{self.person.username}"
+        return f"team/{self.name}" if self.kind == self.Kind.TEAM else self.name
+
+    @property
+    def mail(self) -> str:
+        """Where to write to; empty: not known."""
+        return self.person.email if self.person is not None else self.address

@@ -8,7 +8,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told, write
 
-from . import factors, log_in, passwords
+from . import factors, log_in, owners, passwords
 from .models import Person, Role
 
 
@@ -49,6 +49,7 @@ def declare(by: Actor, username: str, name: str, email: str, role: str, active: 
         found.set_unusable_password()
     found.first_name, found.last_name, found.email = first[:150], last[:150], email
     found.save()
+    owners.renamed_person(found)
     told.write(by, "person", username)
     return found
 

@@ -343,7 +343,7 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
             ColumnOut(
                 user=one.user_id,
                 name=one.name,
-                owner=one.owner,
+                owner=one.owner_name,
                 ref=one.connection.ref if one.connection else "",
                 operations=one.operations,
                 unknown=[each for each in one.operations if profile.operation(each) is None],

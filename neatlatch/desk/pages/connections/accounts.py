@@ -145,6 +145,8 @@ class BelongingOut:
     address: str
     act: str
     production: bool
+    # Who might take it over; empty: nobody is known.
+    offer: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -161,10 +163,11 @@ class BelongingsOut:
 
 
 class HandOverIn(Given):
-    """Who takes over, and which of the things."""
+    """Who takes over, and which of the things; ``each``: by a thing's key who takes that."""
 
-    to: str
-    keys: list[str]
+    to: str = ""
+    keys: list[str] = []
+    each: dict[str, str] = {}
 
 
 def _holding(one: accounts.Holding, link: str = "") -> HoldingOut:
@@ -351,7 +354,7 @@ def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
 
 
 def _belongings(person: Person) -> BelongingsOut:
-    things = [BelongingOut(key=one.key, what=one.what, name=one.name, says=one.says, address=one.address, act=one.act, production=one.production)
+    things = [BelongingOut(key=one.key, what=one.what, name=one.name, says=one.says, address=one.address, act=one.act, production=one.production, offer=one.offer)
               for one in leaving.belongings(person)]  # fmt: skip
     return BelongingsOut(
         username=person.username,
@@ -383,9 +386,11 @@ def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> Belongi
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
     known = {one.key for one in leaving.belongings(person) if one.act == "hand_over"}
-    if not set(given.keys) & known:
+    wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
+    to = {key: name for key, name in wanted.items() if key in known}
+    if not to:
         raise wrong_fields({"keys": "Choose what is to be handed over."})
-    leaving.hand_over(by, person, given.to, [one for one in given.keys if one in known])
+    leaving.hand_over(by, person, to)
     return _belongings(_known(username))
 
 

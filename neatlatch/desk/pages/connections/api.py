@@ -75,7 +75,7 @@ FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "a
           "user": "user", "owner": "owner", "client": "client"}  # fmt: skip
 LOOKUPS = {"env": "place__environment__key__startswith", "state": "state__startswith", "app": "place__application__key__contains",
            "scheme": "scheme__contains", "team": "team__name__icontains", "user": "users__user__name__icontains",
-           "owner": "users__user__owner__icontains", "client": "client__name__icontains"}  # fmt: skip
+           "owner": "users__user__owner__name__icontains", "client": "client__name__icontains"}  # fmt: skip
 
 
 @router.get("/connections", response=Connections)

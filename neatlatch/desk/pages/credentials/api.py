@@ -15,7 +15,7 @@ from ninja.utils import check_csrf
 from neatlatch.core import filter_words
 from neatlatch.desk.authority import handing
 from neatlatch.desk.authority.handing import ReceiptOut
-from neatlatch.desk.estate.credentials import ends, services
+from neatlatch.desk.estate.credentials import ends, owned, services
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -33,6 +33,7 @@ from .shapes import (
     LeakIn,
     LinkIn,
     LinkMade,
+    OwnerIn,
     Pkcs12In,
     Pkcs12Made,
     RevealIn,
@@ -128,6 +129,16 @@ def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> WholeCredenti
     if found is None:
         raise problems.not_found("credential")
     return life.whole(ends.set_end(by, found, given.ends), timezone.now())
+
+
+@router.put("/credentials/{identity}/owner", response=WholeCredentialOut)
+def set_owner(request: HttpRequest, identity: UUID, given: OwnerIn) -> WholeCredentialOut:
+    """Say whose a credential is; empty: nobody's own."""
+    by = guard.need(request, "change")
+    found = Credential.objects.defer("value").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    return life.whole(owned.give(by, found, given.owner), timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)

@@ -124,6 +124,12 @@ class Shown:
     hide_after_seconds: int
 
 
+class OwnerIn(Given):
+    """Whose a credential is: a person, a team or a contact by name; empty: nobody's own."""
+
+    owner: str
+
+
 class EndIn(Given):
     """When a secret ends; null: no end is known."""
 

@@ -109,7 +109,7 @@ def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
     return DrawerOut(
         user=user.pk,
         name=user.name,
-        owner=user.owner,
+        owner=user.owner_name,
         relay=RELAY in client.scopes,
         others=len({one.client_id for one in others if one.lives}),
         reach=reach,

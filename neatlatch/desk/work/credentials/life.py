@@ -27,7 +27,9 @@ def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
     """Credentials for the list, each with its marks. Six queries, however many there are."""
     known = list(
         found.defer("value", "replaces__value")
-        .select_related("client__place__application", "client__place__environment", "client__user", "replaces", "handover__made_by")
+        .select_related(
+            "client__place__application", "client__place__environment", "client__user__owner", "owner", "replaces", "handover__made_by"
+        )
         .prefetch_related(Prefetch("holders", HeldSecret.objects.select_related("connection")), _TOKENS_OF_HOLDERS)
     )
     held: dict[str, set[tuple[str, str]]] = {}
@@ -62,13 +64,6 @@ def _row(
     sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environment for environment, _ in held_in),
                                      bool(client and client.account_kind == "person"), waits, bool(client and client.user_id),
                                      frozenset(application for _, application in held_in), one.weak)  # fmt: skip
-    owner = (
-        (client.user.owner or client.user.name)
-        if client and client.user
-        else client.account or ", ".join(client.contacts[:1])
-        if client
-        else ""
-    )
     return CredentialOut(
         id=one.pk,
         kind=one.kind,
@@ -88,12 +83,22 @@ def _row(
         over=one.ends is not None and one.ends <= now,
         source=one.source,
         put_in_by=one.put_in_by,
-        owner=owner,
+        owner=_owner_of(one),
         last_used=last,
         replaces=one.replaces.hint if one.replaces else "",
         replaced_by=successor.hint if successor else "",
         marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(sighted, now)],
     )
+
+
+def _owner_of(one: Credential) -> str:
+    """Whose it is: as somebody said, else whose the user is that draws with it, else what is noted of the account; empty: nobody's."""
+    client = one.client
+    if one.owner is not None:
+        return one.owner.name
+    if client is not None and client.user is not None:
+        return str(client.user.owner_name or client.user.name)
+    return client.account or ", ".join(client.contacts[:1]) if client is not None else ""
 
 
 def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:

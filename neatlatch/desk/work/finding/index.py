@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from django.apps import apps
 from django.db import connection as database
 from django.db import transaction
 from django.db.models import Model
@@ -20,7 +21,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.ground.people.models import Owner, Person, Team
 
 from .models import SavedFilter
 
@@ -47,7 +48,7 @@ class Entry:
 def of_application(one: Application) -> Iterator[Entry]:
     """By name, key, purpose, owner and addresses."""
     hosts = " ".join(address for place in one.places.all() for address in place.by_key().values())
-    yield Entry("application", one.name, f"/applications/{one.key}", f"{one.key} {one.purpose} {one.owner} {hosts}", one.purpose)
+    yield Entry("application", one.name, f"/applications/{one.key}", f"{one.key} {one.purpose} {one.owner_name} {hosts}", one.purpose)
 
 
 def of_connection(one: Connection) -> Iterator[Entry]:
@@ -138,8 +139,14 @@ def of_team(one: Team) -> Iterator[Entry]:
 def of_user(one: User) -> Iterator[Entry]:
     """By name and owner."""
     yield Entry(
-        "user", one.name, f"/users/{one.pk}", f"{one.owner} {one.kind} {one.environment.name}", f"{one.kind}, {one.environment.name}"
+        "user", one.name, f"/users/{one.pk}", f"{one.owner_name} {one.kind} {one.environment.name}", f"{one.kind}, {one.environment.name}"
     )
+
+
+def of_owner(one: Owner) -> Iterator[Entry]:
+    """A contact, by name and address; people and teams are found as such."""
+    if one.kind == Owner.Kind.CONTACT:
+        yield Entry("owner", one.name, f"/owners/{one.pk}", one.address, one.address)
 
 
 def of_filter(one: SavedFilter) -> Iterator[Entry]:
@@ -150,15 +157,22 @@ def of_filter(one: SavedFilter) -> Iterator[Entry]:
 
 _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
     Application: of_application, Connection: of_connection, Client: of_client, Credential: of_credential, Person: of_person, Team: of_team, User: of_user,
-    SavedFilter: of_filter, Issued: of_issued, Authority: of_authority}  # fmt: skip
-_JOINED = {Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
-           Credential: ("client__place__application", "client__place__environment"), User: ("environment",),
+    Owner: of_owner, SavedFilter: of_filter, Issued: of_issued, Authority: of_authority}  # fmt: skip
+_JOINED = {Application: ("owner",), Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
+           Credential: ("client__place__application", "client__place__environment"), User: ("environment", "owner"),
            Issued: ("authority",), Authority: ("environment",)}  # fmt: skip
 _HEAVY = {Credential: ("value",), Client: ("management_token",), Authority: ("private", "revocations")}
 
 
+def _table(one: Model | type[Model]) -> type[Model]:
+    """The class that an object's writer is known by, whatever kind of it the object is."""
+    found = one._meta.concrete_model
+    assert found is not None
+    return found
+
+
 def _of(one: Model) -> str:
-    return f"{one._meta.label_lower}:{one.pk}"
+    return f"{_table(one)._meta.label_lower}:{one.pk}"
 
 
 def _forget(of: str) -> None:
@@ -177,7 +191,7 @@ def _write(of: str, entries: Iterable[Entry]) -> None:
 
 def note(one: Model) -> None:
     """Write what finds an object anew."""
-    kind = type(one)
+    kind = _table(one)
     fresh = kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).filter(pk=one.pk).first()
     with transaction.atomic():
         _forget(_of(one))
@@ -199,6 +213,9 @@ def _saved(sender: type[Model], instance: Model, update_fields: Any = None, raw:
         "shared",
     }:
         note(instance.application if isinstance(instance, Place) else instance)
+        if isinstance(instance, Owner):  # what is theirs is found by their name, too
+            for one in (*instance.applications.all(), *instance.workloads.all()):
+                note(one)
 
 
 def _deleted(sender: type[Model], instance: Model, **more: Any) -> None:
@@ -207,9 +224,10 @@ def _deleted(sender: type[Model], instance: Model, **more: Any) -> None:
 
 def listen() -> None:
     """From now on, whatever is saved or deleted is found, or not, at once."""
-    for kind in _WRITERS:
-        post_save.connect(_saved, sender=kind, dispatch_uid=f"finding-saved-{kind.__name__}")
-        post_delete.connect(_deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}")
+    for kind in apps.get_models():
+        if _table(kind) in _WRITERS:
+            post_save.connect(_saved, sender=kind, dispatch_uid=f"finding-saved-{kind.__name__}")
+            post_delete.connect(_deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}")
     post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
 
 

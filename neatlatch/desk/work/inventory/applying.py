@@ -27,6 +27,7 @@ from neatlatch.desk.estate.users import services as user_services
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work import leaving
@@ -70,6 +71,7 @@ class Applying:
             "environments": self.environment,
             "people": self.person,
             "teams": self.team,
+            "owners": self.owner,
             "applications": self.application,
             "places": self.place,
             "clients": self.client,
@@ -123,6 +125,10 @@ class Applying:
         """A team."""
         team = Team.objects.filter(name=key).first()
         accounts.save_team(self.by, key, given["people"], team, told)
+
+    def owner(self, key: str, given: Given, told: Told) -> None:
+        """How an owner is reached."""
+        owners.declare(self.by, key, owners.Reached(**given), told)
 
     def application(self, key: str, given: Given, told: Told) -> None:
         """An application and its profile."""
@@ -190,6 +196,8 @@ class Applying:
             leaving.leave(by, Person.objects.get(username=key))
         elif kind == "credentials":
             credentials.remove(by, Credential.objects.select_related("client").get(pk=key))
+        elif kind == "owners":  # what they own stays theirs
+            owners.declare(by, key, owners.Reached(), Told("applied: remove"))
         elif kind == "teams":
             accounts.remove_team(by, Team.objects.get(name=key))
         elif kind == "applications":

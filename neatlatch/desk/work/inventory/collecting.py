@@ -13,7 +13,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.ground.people.models import Owner, Person, Team
 from neatlatch.desk.work.access.models import RuleBook
 
 from .plain import Given
@@ -56,12 +56,13 @@ def collect() -> Content:
         "environments": {one.key: _environment(one) for one in Environment.objects.all()},
         "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in Person.objects.all()},
         "teams": {one.name: {"people": sorted(each.username for each in one.people.all())} for one in Team.objects.prefetch_related("people")},
-        "applications": {one.key: _application(one) for one in Application.objects.all()},
+        "owners": {one.key: _owner(one) for one in Owner.objects.select_related("person", "deputy__person") if _has_more(one)},
+        "applications": {one.key: _application(one) for one in Application.objects.select_related("owner__person")},
         "places": _places(),
         "credentials": {str(one.pk): _credential(one, keys) for one in Credential.objects.defer("value", "fingerprint").order_by("issued", "id")},
         "clients": {keys[one.pk]: _client(one) for one in clients},
         "connections": _connections(keys),
-        "users": {user_key(one): _user(one) for one in User.objects.select_related("environment").prefetch_related("uses__application", "uses__connection")},
+        "users": {user_key(one): _user(one) for one in User.objects.select_related("environment", "owner__person").prefetch_related("uses__application", "uses__connection")},
     }  # fmt: skip
     return {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
 
@@ -76,8 +77,18 @@ def _environment(one: Environment) -> Given:
     }
 
 
+def _has_more(one: Owner) -> bool:
+    """Whether there is more to say of an owner than the name that things of theirs bear."""
+    return bool(one.zone or one.deputy or (one.person is None and one.address))
+
+
+def _owner(one: Owner) -> Given:
+    address = "" if one.person is not None else one.address
+    return {"address": address, "zone": one.zone, "deputy": one.deputy.key if one.deputy else ""}
+
+
 def _application(one: Application) -> Given:
-    return {"name": one.name, "purpose": one.purpose, "owner": one.owner, "documentation": one.documentation,
+    return {"name": one.name, "purpose": one.purpose, "owner": one.owner.key if one.owner else "", "documentation": one.documentation,
             "profile": profiles.brief(one.read_profile())}  # fmt: skip
 
 
@@ -132,5 +143,5 @@ def _user(one: User) -> Given:
         if use.seen_at:
             kept["seen_at"] = _moment(use.seen_at)
         uses.append(kept)
-    return {"name": one.name, "environment": one.environment.key, "kind": one.kind, "owner": one.owner, "runs": one.runs, "windows": one.windows,
+    return {"name": one.name, "environment": one.environment.key, "kind": one.kind, "owner": one.owner.key if one.owner else "", "runs": one.runs, "windows": one.windows,
             "notice_days": one.notice_days, "draws": one.draws, "uses": uses}  # fmt: skip

@@ -72,14 +72,14 @@ def _credentials() -> str:
 
 
 def _users() -> str:
-    rows = User.objects.select_related("environment").prefetch_related("uses__connection")
+    rows = User.objects.select_related("environment", "owner__person").prefetch_related("uses__connection")
     lines = []
     for one in rows:
         start = (
             one.name,
             one.environment.key,
             one.kind,
-            one.owner,
+            one.owner.key if one.owner else "",
             one.runs,
             "; ".join(one.windows),
             str(one.notice_days),

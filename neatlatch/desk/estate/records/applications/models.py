@@ -8,6 +8,7 @@ from django.db import models
 
 from neatlatch.core import profiles
 from neatlatch.core.metadata import ServerMetadata
+from neatlatch.desk.ground.people.models import Owner
 
 # Profiles that were read, by application: what they were read from, and what came of it.
 _READ: dict[int, tuple[Any, profiles.Profile]] = {}
@@ -40,7 +41,7 @@ class Application(models.Model):
     key = models.SlugField(max_length=80, unique=True)
     name = models.CharField(max_length=120, unique=True)
     purpose = models.CharField(max_length=300, blank=True)
-    owner = models.CharField(max_length=120, blank=True)
+    owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="applications")
     documentation = models.URLField(blank=True)
     profile = models.JSONField(default=dict)
     version = models.PositiveIntegerField(default=1)
@@ -49,6 +50,11 @@ class Application(models.Model):
 
     class Meta:
         ordering = ["name"]
+
+    @property
+    def owner_name(self) -> str:
+        """Whose it is; empty: nobody's."""
+        return self.owner.name if self.owner is not None else ""
 
     def read_profile(self) -> profiles.Profile:
         """The profile as core wants it. Read once for as long as it stays the same: a page of connections asks for it again and again."""

@@ -10,6 +10,7 @@ from django.db import models
 from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.people.models import Owner
 
 
 class Credential(models.Model):
@@ -59,6 +60,8 @@ class Credential(models.Model):
     # Why it is easily guessed, as a sentence; empty: nothing stands out.
     weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
+    # Whose it is; none: whoever owns the user that draws with it, or nobody.
+    owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="credentials")
     replaces = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="replaced_by")
     last_used = models.DateTimeField(null=True)
     last_used_from = models.CharField(max_length=45, blank=True)

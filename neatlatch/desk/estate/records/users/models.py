@@ -8,6 +8,7 @@ from django.db import models
 
 from neatlatch.desk.estate.records.applications.models import Application, Environment
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.people.models import Owner
 
 
 class User(models.Model):
@@ -21,7 +22,7 @@ class User(models.Model):
     name = models.CharField(max_length=120)
     environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="users")
     kind = models.CharField(max_length=20, default="job")
-    owner = models.CharField(max_length=120, blank=True)
+    owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="workloads")
     runs = models.CharField(max_length=60, blank=True)
     windows = models.JSONField(default=list)
     notice_days = models.PositiveSmallIntegerField(default=0)
@@ -33,6 +34,11 @@ class User(models.Model):
     class Meta:
         ordering = ["name", "environment__order"]
         constraints = [models.UniqueConstraint(fields=["name", "environment"], name="one_user_of_a_name_in_an_environment")]
+
+    @property
+    def owner_name(self) -> str:
+        """Whose it is; empty: nobody's."""
+        return self.owner.name if self.owner is not None else ""
 
 
 class Use(models.Model):
@@ -60,6 +66,6 @@ class Use(models.Model):
         return self.user.name
 
     @property
-    def owner(self) -> str:
+    def owner_name(self) -> str:
         """Whose the user is."""
-        return self.user.owner
+        return self.user.owner_name

@@ -1,0 +1,245 @@
+"""Owners: whoever is asked before something of theirs changes, and how they are reached."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+from zoneinfo import available_timezones
+
+from django.core.exceptions import ValidationError
+from django.core.validators import validate_email
+from django.db import IntegrityError, transaction
+from django.db.models import ProtectedError
+
+from neatlatch.core import changes
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.journal.services import Told, write
+
+from .models import Owner, Person, Team
+
+LONGEST = 120
+_PERSON, _TEAM = "person/", "team/"
+
+
+@dataclass(frozen=True)
+class Reached:
+    """How an owner is reached. ``address``: a mail address, a person's is changed with the person;
+    ``zone``: a name of the IANA time zone database; ``deputy``: an owner as :func:`named` reads it."""
+
+    address: str = ""
+    zone: str = ""
+    deputy: str = ""
+
+    @classmethod
+    def of(cls, owner: Owner) -> Reached:
+        """As it stands."""
+        deputy = owner.deputy.key if owner.deputy is not None else ""
+        return cls(owner.mail, owner.zone, deputy)
+
+    def checked(self) -> Reached:
+        """The same, tidied. Raises field errors."""
+        given = replace(self, address=self.address.strip(), zone=self.zone.strip(), deputy=self.deputy.strip())
+        errors: dict[str, str] = {}
+        if given.address:
+            try:
+                validate_email(given.address)
+            except ValidationError:
+                errors["address"] = "Give a mail address, like quays@gannet.example."
+        if given.zone and given.zone not in available_timezones():
+            errors["zone"] = "Give a time zone by its name, like Europe/London."
+        if errors:
+            raise wrong_fields(errors)
+        return given
+
+
+def of_person(person: Person) -> Owner:
+    """A person as owner. Part of the surrounding transaction."""
+    made = {"kind": Owner.Kind.PERSON, "name": person.shown_name[:150]}
+    return Owner.objects.get_or_create(person=person, defaults=made)[0]
+
+
+def of_team(team: Team) -> Owner:
+    """A team as owner. Part of the surrounding transaction."""
+    made = {"kind": Owner.Kind.TEAM, "name": team.name}
+    return Owner.objects.get_or_create(team=team, defaults=made)[0]
+
+
+def named(text: str) -> Owner | None:
+    """The owner that a text names, made where it is none yet; ``None``: it is empty.
+
+    ``person/LOGIN`` and ``team/NAME`` name exactly one; else it is the team, the person (by login
+    name, name or mail address) or the contact that is called so, or a new contact. Part of the
+    surrounding transaction. Raises a field error.
+    """
+    text = text.strip()
+    if not text:
+        return None
+    if len(text) > LONGEST:
+        raise wrong_fields({"owner": f"More than {LONGEST} characters are not kept."})
+    if (team := _team(text)) is not None:
+        return of_team(team)
+    if (person := _person(text)) is not None:
+        return of_person(person)
+    if text.startswith((_PERSON, _TEAM)):
+        raise wrong_fields({"owner": f"There is no {text.replace('/', ' ', 1)}."})
+    found = Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=text).first()
+    return found or _contact(text)
+
+
+def _team(text: str) -> Team | None:
+    name = text.removeprefix(_TEAM)
+    return Team.objects.filter(name__iexact=name).first()
+
+
+def _person(text: str) -> Person | None:
+    if text.startswith(_PERSON):
+        return Person.objects.filter(username=text.removeprefix(_PERSON)).first()
+    if (known := Person.objects.filter(username__iexact=text).first()) is not None:
+        return known
+    if "@" in text:
+        return Person.objects.filter(email__iexact=text).first()
+    first, _, last = text.partition(" ")
+    same = list(Person.objects.filter(first_name__iexact=first, last_name__iexact=last)[:2])
+    return same[0] if len(same) == 1 else None  # two of one name: neither is meant for certain
+
+
+def _contact(name: str) -> Owner:
+    # A name that is a mail address says where to write to.
+    address = ""
+    if "@" in name:
+        try:
+            validate_email(name)
+            address = name
+        except ValidationError:
+            address = ""
+    return Owner.objects.create(kind=Owner.Kind.CONTACT, name=name, address=address)
+
+
+@transaction.atomic
+def add(by: Actor, name: str, reached: Reached) -> Owner:
+    """Add a contact outside. Raises field errors."""
+    name, given = _checked_name(name), reached.checked()
+    if Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=name).exists():
+        raise wrong_fields({"name": "A contact of this name is there already."})
+    try:
+        with transaction.atomic():
+            owner = Owner.objects.create(kind=Owner.Kind.CONTACT, name=name)
+    except IntegrityError as error:
+        raise wrong_fields({"name": "A contact of this name is there already."}) from error
+    _put(owner, given)
+    owner.save()
+    write(by, "added", "owner", owner.key, {"id": owner.pk, "version": 1})
+    return owner
+
+
+def _checked_name(name: str) -> str:
+    name = name.strip()
+    if not name:
+        raise wrong_fields({"name": "What are they called?"})
+    if len(name) > LONGEST:
+        raise wrong_fields({"name": f"More than {LONGEST} characters are not kept."})
+    if name.startswith((_PERSON, _TEAM)):
+        raise wrong_fields({"name": "A contact's name does not begin with person/ or team/."})
+    return name
+
+
+def _put(owner: Owner, given: Reached) -> None:
+    """Take over how they are reached, without saving. Raises a field error."""
+    if owner.person is None:
+        owner.address = given.address
+    elif given.address != owner.mail:
+        raise wrong_fields({"address": "A person's own address is changed with the person."})
+    owner.zone = given.zone
+    owner.deputy = named(given.deputy)
+    if owner.deputy == owner:
+        raise wrong_fields({"deputy": "Nobody is a deputy of their own."})
+
+
+@transaction.atomic
+def change(by: Actor, owner: Owner, said: dict[str, Any]) -> Owner:
+    """Change how an owner is reached, or what a contact is called, as it was read; what is ``None``
+    stays. Raises :class:`Problem`."""
+    seen = owner.version
+    owner = Owner.objects.select_for_update().get(pk=owner.pk)
+    check_unchanged(owner.version, seen)
+    before = _told(owner)
+    kept = {key: value for key, value in said.items() if value is not None}
+    if "name" in kept and kept["name"].strip() != owner.name:
+        if owner.kind != Owner.Kind.CONTACT:
+            raise wrong_fields({"name": "They are renamed where they are administered."})
+        owner.name = _checked_name(kept["name"])
+    kept.pop("name", None)
+    _put(owner, replace(Reached.of(owner), **kept).checked())
+    owner.version += 1
+    try:
+        with transaction.atomic():
+            owner.save()
+    except IntegrityError as error:
+        raise wrong_fields({"name": "A contact of this name is there already."}) from error
+    about: dict[str, Any] = {"id": owner.pk, "version": owner.version}
+    about["changes"] = changes.in_words(before, _told(owner))
+    write(by, "changed", "owner", owner.key, about)
+    return owner
+
+
+def _told(owner: Owner) -> dict[str, Any]:
+    return {"name": owner.name, **asdict(Reached.of(owner))}
+
+
+@transaction.atomic
+def remove(by: Actor, owner: Owner) -> None:
+    """Remove a contact that owns nothing. Raises :class:`Problem`."""
+    if owner.kind != Owner.Kind.CONTACT:
+        raise Problem(409, "Only a contact is removed here.", "A person leaves on their own page; a team is removed among the teams.")
+    write(by, "removed", "owner", owner.key)
+    try:
+        owner.delete()
+    except ProtectedError as error:
+        count = len(error.protected_objects)
+        raise Problem(
+            409, f"{owner.name} still owns something.", f"Hand over what is theirs first: {count} {'thing' if count == 1 else 'things'}."
+        ) from error
+
+
+@transaction.atomic
+def declare(by: Actor, key: str, reached: Reached, told: Told) -> Owner:
+    """Say how the owner that a file names is reached. Raises a field error."""
+    owner = named(key)
+    if owner is None:
+        raise wrong_fields({"key": "an owner is named by person/LOGIN, team/NAME, or a contact's name"})
+    if owner.person is not None:
+        reached = replace(reached, address=owner.mail)
+    _put(owner, reached.checked())
+    owner.version += 1
+    owner.save()
+    told.write(by, "owner", owner.key)
+    return owner
+
+
+def renamed_person(person: Person) -> None:
+    """A person is called otherwise now. Part of the surrounding transaction."""
+    _rename(Owner.objects.filter(person=person).first(), person.shown_name)
+
+
+def renamed_team(team: Team) -> None:
+    """A team is called otherwise now. Part of the surrounding transaction."""
+    _rename(Owner.objects.filter(team=team).first(), team.name)
+
+
+def _rename(owner: Owner | None, name: str) -> None:
+    if owner is not None and owner.name != name[:150]:
+        owner.name = name[:150]
+        owner.save(update_fields=["name"])
+
+
+def team_goes(team: Team) -> None:
+    """A team is taken away: what it owns stays with a contact of its name, until it is handed over.
+    Part of the surrounding transaction."""
+    owner = Owner.objects.filter(team=team).first()
+    if owner is None:
+        return
+    taken = Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=team.name).exists()
+    owner.name = f"{team.name} (the team that was)"[:150] if taken else team.name
+    owner.kind, owner.team = Owner.Kind.CONTACT, None
+    owner.save()

@@ -1,0 +1,197 @@
+"""Owners: whoever is asked before something of theirs changes, and what is theirs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.db.models import Count, QuerySet
+from django.http import HttpRequest, HttpResponse
+from ninja import Router
+
+from neatlatch.core import filter_words
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.people import owners as services
+from neatlatch.desk.ground.people.models import Owner
+
+router = Router(tags=["owners"])
+# Of each kind of thing that is somebody's, on their page.
+_MOST = 200
+
+
+@dataclass(frozen=True, kw_only=True)
+class OwnerOut:
+    """An owner. ``key`` names exactly this one; ``mail`` of a person is their own; the deputy by key
+    and by name."""
+
+    id: int
+    key: str
+    kind: str
+    name: str
+    mail: str
+    zone: str
+    deputy: str
+    deputy_name: str
+    applications: int
+    workloads: int
+    credentials: int
+    version: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class ThingOut:
+    """Something that is theirs."""
+
+    what: str
+    name: str
+    says: str
+    address: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class OwnerFull:
+    """An owner with what is theirs, as far as a page goes."""
+
+    owner: OwnerOut
+    username: str
+    things: list[ThingOut]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Owners:
+    """One page of owners."""
+
+    items: list[OwnerOut]
+    next: str | None
+
+
+class ContactIn(Given):
+    """A contact outside."""
+
+    name: str
+    mail: str = ""
+    zone: str = ""
+    deputy: str = ""
+
+
+class OwnerChange(Given):
+    """How an owner is reached; absent: stays. A contact's name, too."""
+
+    name: str | None = None
+    mail: str | None = None
+    zone: str | None = None
+    deputy: str | None = None
+
+
+def _counted(rows: QuerySet[Owner]) -> QuerySet[Owner]:
+    return rows.select_related("person", "deputy__person").annotate(
+        of_applications=Count("applications", distinct=True),
+        of_workloads=Count("workloads", distinct=True),
+        of_credentials=Count("credentials", distinct=True),
+    )
+
+
+def _out(one: Owner) -> OwnerOut:
+    counts = vars(one)
+    return OwnerOut(
+        id=one.pk,
+        key=one.key,
+        kind=one.kind,
+        name=one.name,
+        mail=one.mail,
+        zone=one.zone,
+        deputy=one.deputy.key if one.deputy is not None else "",
+        deputy_name=one.deputy.name if one.deputy is not None else "",
+        applications=counts["of_applications"],
+        workloads=counts["of_workloads"],
+        credentials=counts["of_credentials"],
+        version=one.version,
+    )
+
+
+def _find(identity: int) -> Owner:
+    found = None
+    if 0 < identity < 2**63:
+        found = _counted(Owner.objects.filter(pk=identity)).first()
+    if found is None:
+        raise problems.not_found("owner")
+    return found
+
+
+def _full(identity: int) -> OwnerFull:
+    one = _find(identity)
+    things = [
+        ThingOut(what="application", name=of.name, says=of.purpose, address=f"/applications/{of.key}")
+        for of in one.applications.all()[:_MOST]
+    ]
+    things += [
+        ThingOut(what=of.kind, name=of.name, says=of.environment.name, address=f"/users/{of.pk}")
+        for of in one.workloads.select_related("environment")[:_MOST]
+    ]
+    rows = one.credentials.defer("value").select_related("client__place__application")
+    things += [
+        ThingOut(
+            what=of.kind.replace("_", " "),
+            name=of.hint,
+            says=of.client.place.application.name if of.client else "",
+            address=f"/credentials/{of.pk}",
+        )
+        for of in rows[:_MOST]
+    ]
+    username = one.person.username if one.person is not None else ""
+    return OwnerFull(owner=_out(one), username=username, things=things)
+
+
+LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains", "mail": "address__icontains"}
+
+
+@router.get("/owners", response=Owners)
+def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> Owners:
+    """Owners by name; filtered by plain words and field words (``kind:contact zone:London``)."""
+    guard.need(request, "look")
+    asked = filter_words.read(words, {key: key for key in LOOKUPS})
+    plain = ("name__icontains", "address__icontains")
+    rows = filtering.apply(Owner.objects.all(), asked, LOOKUPS, plain)
+    found, following = page(_counted(rows), "name", cursor, then="id")
+    return Owners(items=[_out(one) for one in found], next=following)
+
+
+@router.post("/owners", response={201: OwnerFull})
+def add(request: HttpRequest, given: ContactIn) -> tuple[int, OwnerFull]:
+    """Add a contact outside."""
+    by = guard.need(request, "change")
+    reached = services.Reached(given.mail, given.zone, given.deputy)
+
+    def create() -> tuple[int, OwnerFull]:
+        return 201, _full(services.add(by, given.name, reached).pk)
+
+    return guard.repeatable(request, given.dict(), create)
+
+
+@router.get("/owners/{identity}", response=OwnerFull)
+def owner(request: HttpRequest, response: HttpResponse, identity: int) -> OwnerFull:
+    """An owner, and what is theirs."""
+    guard.need(request, "look")
+    found = _full(identity)
+    guard.tagged(response, found.owner.version)
+    return found
+
+
+@router.patch("/owners/{identity}", response=OwnerFull)
+def change(request: HttpRequest, response: HttpResponse, identity: int, given: OwnerChange) -> OwnerFull:
+    """Change how an owner is reached, or what a contact is called."""
+    by, found = guard.need(request, "change"), _find(identity)
+    guard.check_version(request, found.version, "", ("owner", found.pk))
+    said = {"name": given.name, "address": given.mail, "zone": given.zone, "deputy": given.deputy}
+    changed = services.change(by, found, said)
+    guard.tagged(response, changed.version)
+    return _full(identity)
+
+
+@router.delete("/owners/{identity}", response={204: None})
+def remove(request: HttpRequest, identity: int) -> tuple[int, None]:
+    """Remove a contact that owns nothing."""
+    services.remove(guard.need(request, "change"), _find(identity))
+    return 204, None
