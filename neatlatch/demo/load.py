@@ -38,6 +38,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground.common.actors import NOBODY
+from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.rounds import services as rounds
@@ -71,6 +72,15 @@ def load_people(story: dict[str, Any]) -> dict[str, tuple[str, str]]:
     return logins
 
 
+def load_owners(by: Person, story: dict[str, Any]) -> None:
+    """How owners are reached."""
+    for one in story["owners"]:
+        owner = owners.named(one["name"])
+        assert owner is not None
+        said = {"address": one["mail"], "zone": one["zone"], "deputy": one.get("deputy")}
+        owners.change(by, owner, said)
+
+
 def load(
     control_port: int, story: dict[str, Any] | None = None, only: tuple[str, ...] = (), with_benches: bool = True
 ) -> dict[str, tuple[str, str]]:
@@ -82,6 +92,7 @@ def load(
     by = Person.objects.get(username="morag")
     for team in story["teams"]:
         accounts.save_team(by, team["name"], team["people"])
+    load_owners(by, story)
     for told in story["applications"]:
         if not only or told["profile"] in only:
             _Application(by, told, control_port).load()

@@ -40,6 +40,8 @@ export const { navigate, route } = createRouter({
   '/rounds': () => import('./views/rounds/Rounds.svelte'),
   '/rounds/:number': () => import('./views/rounds/RoundPage.svelte'),
   '/journal': () => import('./views/journal/Journal.svelte'),
+  '/owners': () => import('./views/owners/Owners.svelte'),
+  '/owners/:id': () => import('./views/owners/OwnerPage.svelte'),
   '/people': () => import('./views/people/People.svelte'),
   '*': () => import('./views/Missing.svelte'),
 })

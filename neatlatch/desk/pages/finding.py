@@ -23,9 +23,9 @@ PAGES = (
     ("Today", "/"), ("Applications", "/applications"), ("Redirect URIs", "/redirect-uris"), ("Scopes and consent", "/scopes"), ("Access rules", "/access-rules"),
     ("Connections", "/connections"), ("Users of connections", "/users"), ("My accounts", "/accounts"), ("Credentials", "/credentials"), ("Rounds", "/rounds"),
     ("House authority", "/credentials/house"), ("Certificates", "/certificates"), ("Read a certificate", "/certificates/read"),
-    ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Journal", "/journal"),
+    ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Owners", "/owners"), ("Journal", "/journal"),
 )  # fmt: skip
-Lists = Literal["connections", "credentials", "users", "applications", "people"]
+Lists = Literal["connections", "credentials", "users", "applications", "people", "owners"]
 
 
 class FilterIn(Given):

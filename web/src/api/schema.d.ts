@@ -9450,7 +9450,7 @@ export interface components {
              * List
              * @enum {string}
              */
-            list: "connections" | "credentials" | "users" | "applications" | "people";
+            list: "connections" | "credentials" | "users" | "applications" | "people" | "owners";
             /** Name */
             name: string;
             /** Words */
@@ -37490,7 +37490,7 @@ export interface operations {
     finding_filters: {
         parameters: {
             query: {
-                list: "connections" | "credentials" | "users" | "applications" | "people";
+                list: "connections" | "credentials" | "users" | "applications" | "people" | "owners";
             };
             header?: never;
             path?: never;

@@ -7,7 +7,7 @@
 
   /** Says when a secret ends, where people have to; beside wherever its end is shown. */
   let { id, ends, hint }: { id: string; ends: string | null; hint: string } = $props()
-  const acts = acting()
+  const acts = acting('credential')
   let open = $state(false)
   let day = $state('')
 

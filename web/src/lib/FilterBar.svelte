@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok, Problem } from '../api/client'
+  import { acting } from './acting.svelte'
 
-  type Lists = 'connections' | 'credentials' | 'users' | 'applications' | 'people'
+  type Lists = 'connections' | 'credentials' | 'users' | 'applications' | 'people' | 'owners'
   let { list, words = $bindable(), placeholder }: { list: Lists; words: string; placeholder: string } = $props()
-  const queries = useQueryClient()
+  const acts = acting('filter')
   const kept = createQuery(() => ({
     queryKey: ['filters', list],
     queryFn: () => ok(api.GET('/api/filters', { params: { query: { list } } })),
@@ -14,7 +15,7 @@
   let naming = $state(false)
   let name = $state('')
   let shared = $state(false)
-  let problem = $state('')
+  const problem = $derived(acts.problem instanceof Problem ? acts.problem.detail : '')
   let copied = $state('')
 
   /** The filter stands in the address, so that it can be shared. */
@@ -28,19 +29,13 @@
   }
   async function keep(event: Event): Promise<void> {
     event.preventDefault()
-    problem = ''
-    try {
-      await ok(api.POST('/api/filters', { body: { list, name, words, shared } }))
-      naming = false
-      name = ''
-      await queries.invalidateQueries({ queryKey: ['filters'] })
-    } catch (error) {
-      problem = error instanceof Problem ? error.detail : String(error)
-    }
+    const kept = await acts.run(() => ok(api.POST('/api/filters', { body: { list, name, words, shared } })))
+    if (!kept) return
+    naming = false
+    name = ''
   }
   async function forget(id: number): Promise<void> {
-    await ok(api.DELETE('/api/filters/{identity}', { params: { path: { identity: id } } })).catch(() => undefined)
-    await queries.invalidateQueries({ queryKey: ['filters'] })
+    await acts.run(() => ok(api.DELETE('/api/filters/{identity}', { params: { path: { identity: id } } })))
   }
   async function copyAddress(): Promise<void> {
     try {

@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
   import { onMount } from 'svelte'
   import { api, ok, Problem, type Schemas } from '../api/client'
+  import { acting } from './acting.svelte'
   import { goto } from '../router'
   import { carry } from './carried'
   import { fromBase64, inBase64, LARGEST } from './files'
@@ -16,7 +16,7 @@
     left?: () => void
   }
   let { connection = '', given, taken, left }: Props = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection')
   const uid = $props.id()
   let text = $state('')
   let file = $state<{ name: string; base64: string } | null>(null)
@@ -26,7 +26,6 @@
   let choices = $state<Record<string, string>>({})
   let problem = $state<unknown>(null)
   let over = $state(false)
-  let busy = $state(false)
   let timer = 0
   let asked = 0
   const locked = $derived(problem instanceof Problem && Boolean(problem.errors.password))
@@ -71,25 +70,18 @@
     await look()
   }
   async function take(): Promise<void> {
-    busy = true
     problem = null
-    try {
-      const only = Object.keys(chosen).filter((key) => chosen[key])
-      const picked = Object.fromEntries(Object.entries(choices).filter(([, name]) => name))
-      const saved = await ok(
-        api.POST('/api/connections/{ref}/intakes', {
-          params: { path: { ref: connection } },
-          body: { ...body, only, choices: picked },
-        }),
-      )
-      // What was recognised stays until the page shows what became of it: the page moves once, not twice, below somebody's pointer.
-      await queries.invalidateQueries()
-      clear()
-      taken?.(saved.notes ?? {})
-    } catch (error) {
-      problem = error
-    }
-    busy = false
+    const only = Object.keys(chosen).filter((key) => chosen[key])
+    const picked = Object.fromEntries(Object.entries(choices).filter(([, name]) => name))
+    const params = { path: { ref: connection } }
+    // What was recognised stays until the page shows what became of it: the page moves once, not twice, below somebody's pointer.
+    const saved = await acts.run(() =>
+      ok(api.POST('/api/connections/{ref}/intakes', { params, body: { ...body, only, choices: picked } })),
+    )
+    problem = acts.problem
+    if (!saved) return
+    clear()
+    taken?.(saved.notes ?? {})
   }
   onMount(() => {
     if (given?.files) void drop(given.files)
@@ -190,7 +182,7 @@
           Left: {found.left.slice(0, 12).join('; ')}{found.left.length > 12 ? `; and ${found.left.length - 12} more` : ''}.
         </p>{/if}
       {#if connection}
-        <button type="button" class="btn btn-primary btn-sm mt-2" disabled={busy || count === 0} onclick={take}
+        <button type="button" class="btn btn-primary btn-sm mt-2" disabled={acts.busy || count === 0} onclick={take}
           >{count === 0 ? 'Nothing to put in place' : count === 1 ? 'Put it in place' : `Put ${count} in place`}</button
         >
       {:else if found.kind === 'description'}

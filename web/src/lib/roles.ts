@@ -35,6 +35,8 @@ export const PAGES: Record<string, OnPage> = {
   '/users': { acts: { change: 'add or change one' } },
   '/users/:id': { acts: { change: 'change it or give it a key' } },
   '/accounts': NOTHING,
+  '/owners': { acts: { change: 'add or change one' } },
+  '/owners/:id': { acts: { change: 'change how they are reached' } },
   '/people': { acts: { change: 'add or change somebody' } },
   '/people/:username': { acts: { change: 'see to what somebody leaves behind' } },
   '/inventory': { acts: { change: 'take an inventory in' } },

@@ -31,6 +31,7 @@ LISTS = {
     "users": "/users",
     "applications": "/applications",
     "people": "/people",
+    "owners": "/owners",
 }
 
 

@@ -19,7 +19,7 @@
     queryKey: ['access', key, environment],
     queryFn: () => ok(api.GET('/api/access-rules/{application}/{environment}', { params: path })),
   }))
-  const acts = acting()
+  const acts = acting('access')
   let chosen = $state<number[]>([])
   let rules = $state<Schemas['RuleIO'][] | null>(null)
   let groups = $state<[string, string][]>([])

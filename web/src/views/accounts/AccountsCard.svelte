@@ -14,7 +14,7 @@
   }))
   const people = createQuery(() => ({ queryKey: ['people'], queryFn: () => ok(api.GET('/api/people')), enabled: may('change') }))
   const teams = createQuery(() => ({ queryKey: ['teams'], queryFn: () => ok(api.GET('/api/teams')), enabled: may('change') }))
-  const acts = acting()
+  const acts = acting('connection')
   let changing = $state(false)
   let asking = $state(false)
   let username = $state('')

@@ -1,11 +1,11 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SignInOutcome from '../../lib/SignInOutcome.svelte'
   import { session } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
@@ -13,13 +13,7 @@
   const list = createQuery(() => ({ queryKey: ['my-accounts'], queryFn: () => ok(api.GET('/api/accounts')) }))
   const tests = createQuery(() => ({ queryKey: ['my-tests'], queryFn: () => ok(api.GET('/api/accounts/tests')) }))
   const lastOf = (ref: string) => (tests.data ?? []).filter((one) => one.connection === ref).slice(0, 3)
-  const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
-  const outcome = createQuery(() => ({
-    queryKey: ['sign-in', signedIn],
-    queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
-    enabled: Boolean(signedIn),
-  }))
-  const acts = acting()
+  const acts = acting('connection')
   const connect = (ref: string) =>
     acts.run(async () => {
       const begun = await ok(
@@ -43,16 +37,7 @@
   <h1>My accounts</h1>
   <span class="help">where I am asked to connect an account of my own</span>
 </header>
-{#if outcome.data?.says}
-  <p
-    role="status"
-    class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
-    data-outcome={outcome.data.outcome}
-  >
-    {outcome.data.says}
-    <button class="act ms-3" onclick={() => searchParams.delete('signed-in')}>Close</button>
-  </p>
-{/if}
+<SignInOutcome />
 {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
 <Loading query={list} />
 {#if list.data}

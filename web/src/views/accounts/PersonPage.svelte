@@ -3,6 +3,7 @@
   import { api, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import OwnerField from '../../lib/OwnerField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may, session } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -14,7 +15,7 @@
     queryKey: ['belongings', username],
     queryFn: () => ok(api.GET('/api/people/{username}/belongings', { params: { path: { username } } })),
   }))
-  const acts = acting()
+  const acts = acting('person', 'owner', 'connection')
   let to = $state('')
   let chosen = $state<string[]>([])
   let confirming = $state('')
@@ -22,15 +23,24 @@
   type Thing = Schemas['BelongingOut']
   const movable = $derived((found.data?.things ?? []).filter((one) => one.act === 'hand_over'))
 
-  const handOver = (event: Event) => {
+  /** Who is to take each thing: whom one typed, else who is offered. */
+  let takers = $state<Record<string, string>>({})
+  const taker = (one: Thing) => takers[one.key] ?? one.offer
+  const each = $derived(Object.fromEntries(movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)])))
+  const ready = $derived(chosen.length > 0 && Object.values(each).every((name) => name.trim()))
+  function choose(keys: string[], to: string): void {
+    takers = { ...takers, ...Object.fromEntries(keys.map((key) => [key, to])) }
+  }
+  async function handOver(event: Event): Promise<void> {
     event.preventDefault()
-    void acts
-      .run(() => ok(api.POST('/api/people/{username}/handings-over', { params: path, body: { to, keys: chosen } })))
-      .then(() => {
-        if (acts.problem) return
-        chosen = []
-        to = ''
-      })
+    const left = await acts.run(
+      () => ok(api.POST('/api/people/{username}/handings-over', { params: path, body: { to: '', keys: [], each } })),
+      ['belongings', username],
+    )
+    if (!left) return
+    chosen = []
+    takers = {}
+    to = ''
   }
   const disconnect = (one: Thing) =>
     acts.run(() =>
@@ -89,7 +99,14 @@
                   >{one.says}{#if one.production}&nbsp;<span class="text-brass font-semibold">Production</span>{/if}</td
                 >
                 <td class="text-end whitespace-nowrap"
-                  >{#if one.act === 'disconnect' && may('change')}<button
+                  >{#if one.act === 'hand_over' && may('change')}<span class="inline-block w-48"
+                      ><OwnerField
+                        id="to-{one.key.replaceAll(/[^\w]/g, '-')}"
+                        label="Who takes {one.name} over"
+                        placeholder="who takes it over?"
+                        bind:value={() => taker(one), (name) => choose([one.key], name)}
+                      /></span
+                    >{:else if one.act === 'disconnect' && may('change')}<button
                       class="act"
                       aria-label="Disconnect {one.name}"
                       onclick={() => disconnect(one)}>Disconnect</button
@@ -118,14 +135,10 @@
               >
               <span class="help">{chosen.length} chosen</span>
             </p>
-            <label class="mt-1 block"
-              ><span class="label-text">Who takes it over?</span><input
-                class="line-in"
-                placeholder="a name, or a team"
-                bind:value={to}
-              /></label
-            >
-            <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !chosen.length || !to.trim()}>Hand over</button>
+            <label class="mt-1 block" for="to-all"><span class="label-text">One for all that are chosen</span></label>
+            <OwnerField id="to-all" bind:value={() => to, (name) => ((to = name), choose(chosen, name))} />
+            <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !ready}>Hand over</button>
+            {#if chosen.length && !ready}<p class="help mt-1">Say who takes each thing over.</p>{/if}
           </form>
         </section>
       {/if}

@@ -7,7 +7,7 @@
 
   let { people }: { people: Schemas['PersonOut'][] } = $props()
   const list = createQuery(() => ({ queryKey: ['teams'], queryFn: () => ok(api.GET('/api/teams')) }))
-  const acts = acting()
+  const acts = acting('person', 'owner')
   let form = $state<{ id: number; name: string; people: string[] } | null>(null)
 
   const save = (event: Event) => {

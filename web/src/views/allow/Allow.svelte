@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -12,22 +13,16 @@
     queryKey: ['asked-to-allow', id],
     queryFn: () => ok(api.GET('/api/house/requests/{identity}', { params: { path: { identity: id } } })),
   }))
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
+  const acts = acting('asked')
+  let gone = $state(false)
   const host = (uri: string) => /^[a-z][\w+.-]*:\/\/([^/?#]+)/i.exec(uri)?.[1] ?? uri.split(':')[0]
 
   async function answer(allow: boolean): Promise<void> {
-    problem = null
-    busy = true
-    try {
-      const sent = await ok(
-        api.POST('/api/house/requests/{identity}/answers', { params: { path: { identity: id } }, body: { allow } }),
-      )
-      location.assign(sent.location)
-    } catch (error) {
-      problem = error
-      busy = false
-    }
+    const params = { path: { identity: id } }
+    const sent = await acts.run(() => ok(api.POST('/api/house/requests/{identity}/answers', { params, body: { allow } })))
+    if (!sent) return
+    gone = true
+    location.assign(sent.location)
   }
 </script>
 
@@ -59,13 +54,13 @@
           </tbody>
         </table>
       </section>
-      <ProblemBox {problem} />
+      <ProblemBox problem={acts.problem} />
       {#if asked.over}
         <p role="status" class="bg-wait-ground rounded-md px-3 py-2">This request is over. Begin again in the program.</p>
       {:else}
         <div class="flex gap-3">
-          <button class="btn btn-primary" disabled={busy} onclick={() => answer(true)}>Allow it</button>
-          <button class="btn" disabled={busy} onclick={() => answer(false)}>Refuse</button>
+          <button class="btn btn-primary" disabled={acts.busy || gone} onclick={() => answer(true)}>Allow it</button>
+          <button class="btn" disabled={acts.busy || gone} onclick={() => answer(false)}>Refuse</button>
         </div>
         <p class="help mt-3">
           Either way you go back to <span class="value">{host(asked.back_to)}</span>. Not {asked.person}?

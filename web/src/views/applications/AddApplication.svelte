@@ -1,13 +1,14 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, once, Problem } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { carried } from '../../lib/carried'
   import { goto, route } from '../../router'
 
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
-  const queries = useQueryClient()
+  const acts = acting('application')
   const pasted = carried()
   let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>(pasted ? 'description' : 'metadata')
   let form = $state({
@@ -34,13 +35,11 @@
     return all.filter((one, place) => !ours.includes(one.key) && all.findIndex((other) => other.key === one.key) === place)
   })
   let problem = $state<unknown>(null)
-  let busy = $state(false)
   const sent = once()
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
 
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
-    busy = true
     problem = null
     const named = ['issuer', 'authorization_endpoint', 'token_endpoint', 'api_base']
     const given = by === 'hand' || by === 'shipped' ? addresses : {}
@@ -61,17 +60,11 @@
       problem = new Problem(422, 'Something is not right yet.', 'The metadata address is needed, or choose “by hand”.', {
         metadata_address: 'Give the address, or the issuer.',
       })
-      busy = false
       return
     }
-    try {
-      const made = await ok(api.POST('/api/applications', { body, headers: sent.headers(body) }))
-      await queries.invalidateQueries()
-      goto(`/applications/${made.key}`)
-    } catch (error) {
-      problem = error
-    }
-    busy = false
+    const made = await acts.run(() => ok(api.POST('/api/applications', { body, headers: sent.headers(body) })))
+    problem = acts.problem
+    if (made) goto(`/applications/${made.key}`)
   }
 </script>
 
@@ -202,7 +195,7 @@
     {@render text('owner', 'Owner', 'Who looks after it in the firm.', '', false)}
     <ProblemBox {problem} />
     <div class="mt-4 flex gap-3">
-      <button class="btn btn-primary" disabled={busy}>{busy ? 'Reading what it publishes …' : 'Add it'}</button>
+      <button class="btn btn-primary" disabled={acts.busy}>{acts.busy ? 'Reading what it publishes …' : 'Add it'}</button>
       <a class="btn" href="/applications">Leave it</a>
     </div>
   </form>

@@ -1,8 +1,10 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import OwnerOf from '../../lib/OwnerOf.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -11,7 +13,7 @@
   import ScopeTable from './ScopeTable.svelte'
 
   const key = $derived(param('key'))
-  const queries = useQueryClient()
+  const acts = acting('application')
   const found = createQuery(() => ({
     queryKey: ['application', key],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
@@ -21,38 +23,28 @@
     queryFn: () => ok(api.GET('/api/clients', { params: { query: { application: key } } })),
   }))
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
-  let problem = $state<unknown>(null)
   const oauth = $derived(takesClients(found.data))
   const left = $derived(
     (environments.data ?? []).filter((one) => !found.data?.places.some((place) => place.environment.key === one.key)),
   )
 
-  async function readAgain(environment: string): Promise<void> {
-    problem = null
-    try {
-      await ok(api.POST('/api/applications/{key}/places/{environment}/readings', { params: { path: { key, environment } } }))
-      await queries.invalidateQueries()
-    } catch (error) {
-      problem = error
-    }
-  }
+  const whole = $derived(['application', key])
+  const readAgain = (environment: string) =>
+    acts.run(
+      () => ok(api.POST('/api/applications/{key}/places/{environment}/readings', { params: { path: { key, environment } } })),
+      whole,
+    )
+  const giveTo = (owner: string) =>
+    acts.run(() => {
+      const headers = ifMatch(found.data!.version)
+      return ok(api.PATCH('/api/applications/{key}', { params: { path: { key } }, body: { owner }, headers }))
+    }, whole)
   async function saveScopes(scopes: Schemas['ScopeIO'][]): Promise<boolean> {
-    problem = null
-    let saved = true
-    try {
-      await ok(
-        api.PATCH('/api/applications/{key}', {
-          params: { path: { key } },
-          body: { scopes },
-          headers: ifMatch(found.data!.version),
-        }),
-      )
-    } catch (error) {
-      problem = error
-      saved = false
-    }
-    await queries.invalidateQueries()
-    return saved
+    const params = { path: { key } }
+    const headers = ifMatch(found.data!.version)
+    const saved = await acts.run(() => ok(api.PATCH('/api/applications/{key}', { params, body: { scopes }, headers })), whole)
+    if (!saved) await acts.read()
+    return Boolean(saved)
   }
   /** What the profile calls an address that has no name of its own here. */
   const labelOf = (name: string) =>
@@ -64,14 +56,17 @@
 {#if found.data}
   <header class="mb-3 flex items-baseline gap-4">
     <h1>{found.data.name}</h1>
-    <span class="help">{found.data.purpose}{found.data.owner ? ` · ${found.data.owner}` : ''}</span>
+    <span class="help">{found.data.purpose}</span>
+    <span class="inline-flex flex-wrap items-center gap-x-1"
+      ><span class="help">Owner:</span> <OwnerOf id="owner" owner={found.data.owner} {acts} save={giveTo} /></span
+    >
     <a class="btn btn-sm ms-auto" href="/applications/{key}/profile">Profile</a>
     {#if may('change')}<a class="btn btn-sm" href="/connections/new?application={key}">Set up a connection</a>{/if}
     {#if may('change') && oauth}<a class="btn btn-primary btn-sm" href="/applications/{key}/clients/new" data-key="n"
         >Register a client <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}
   </header>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   {#if left.length && found.data.places.length}
     <p class="bg-wait-ground my-2 rounded-md px-3 py-2">
       Not set up in {left.map((one) => one.name).join(' and ')}.

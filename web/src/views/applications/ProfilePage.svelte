@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, Problem, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
@@ -9,7 +10,7 @@
   import ValueFields from '../connections/ValueFields.svelte'
 
   const key = $derived(param('key'))
-  const queries = useQueryClient()
+  const acts = acting('application')
   const found = createQuery(() => ({
     queryKey: ['application', key],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
@@ -52,21 +53,17 @@
     }
   }
   async function save(): Promise<void> {
-    try {
-      await ok(
-        api.PATCH('/api/applications/{key}', {
-          params: { path: { key } },
-          body: { text: typed },
-          headers: ifMatch(found.data!.version),
-        }),
-      )
-      await queries.invalidateQueries()
-      text = null
-      preview = null
-      saved = true
-    } catch (reason) {
-      problem = reason
-    }
+    const params = { path: { key } }
+    const headers = ifMatch(found.data!.version)
+    const changed = await acts.run(
+      () => ok(api.PATCH('/api/applications/{key}', { params, body: { text: typed }, headers })),
+      ['application', key],
+    )
+    problem = acts.problem
+    if (!changed) return
+    text = null
+    preview = null
+    saved = true
   }
   async function bringBack(number: number): Promise<void> {
     const old = await ok(

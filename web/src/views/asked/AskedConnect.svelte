@@ -12,7 +12,7 @@
     queryKey: ['asked-connect', token],
     queryFn: () => ok(api.GET('/api/asked/connects/{token}', { params: { path: { token } } })),
   }))
-  const acts = acting()
+  const acts = acting('asked')
   const connect = (ref: string) =>
     acts.run(async () => {
       const begun = await ok(

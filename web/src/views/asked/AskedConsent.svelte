@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ok, Problem } from '../../api/client'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -15,20 +16,13 @@
   let given = $state<string[]>([])
   let name = $state('')
   let says = $state('')
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting('asked')
+  const errors = $derived(acts.errors)
 
   async function answer(event: Event, refuse = false): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      await ok(
-        api.POST('/api/asked/consents/{token}/answers', { params: path, body: { given: refuse ? [] : given, name, says } }),
-      )
-      await found.refetch()
-    } catch (error) {
-      problem = error
-    }
+    const body = { given: refuse ? [] : given, name, says }
+    await acts.run(() => ok(api.POST('/api/asked/consents/{token}/answers', { params: path, body })))
   }
 </script>
 
@@ -81,7 +75,7 @@
           ><input id="who" class="line-in" autocomplete="name" bind:value={name} /></Field
         >
         <Field id="says" label="Anything to say"><input id="says" class="line-in" bind:value={says} /></Field>
-        <ProblemBox {problem} />
+        <ProblemBox problem={acts.problem} />
         <div class="mt-2 flex gap-3">
           <button class="btn btn-primary btn-sm" disabled={!given.length}>I have consented</button>
           <button type="button" class="btn btn-sm" onclick={(event) => answer(event, true)}>I refuse</button>

@@ -1,7 +1,8 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { onDestroy } from 'svelte'
-  import { api, ok, Problem } from '../../api/client'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
@@ -18,22 +19,20 @@
   let value = $state('')
   let taken = $state(false)
   let timer = 0
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting('asked')
+  const errors = $derived(acts.errors)
 
   async function take(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
+    await acts.run(async () => {
       const shown = await ok(api.POST('/api/asked/handovers/{token}/takings', { params: path, body: form }))
       value = shown.value
       taken = true
       timer = window.setTimeout(() => (value = ''), shown.hide_after_seconds * 1000)
-    } catch (error) {
-      problem = error
-      form.code = ''
-      await found.refetch()
-    }
+    })
+    if (!acts.problem) return
+    form.code = ''
+    await found.refetch()
   }
   onDestroy(() => clearTimeout(timer))
 </script>
@@ -64,7 +63,7 @@
       <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
         This link is over: it was used, or has ended. If it was not you, tell {asked.made_by} at once.
       </p>
-      <ProblemBox {problem} />
+      <ProblemBox problem={acts.problem} />
     {:else}
       <form class="sheet p-4" onsubmit={take}>
         <Field id="code" label="The code you were told" error={errors.code} help="Eight digits, by another road than this link.">
@@ -73,7 +72,7 @@
         <Field id="name" label="Your name" error={errors.name} help="It stands on the receipt.">
           <input id="name" class="line-in" autocomplete="name" bind:value={form.name} required maxlength="200" />
         </Field>
-        {#if !errors.code && !errors.name}<ProblemBox {problem} />{/if}
+        {#if !errors.code && !errors.name}<ProblemBox problem={acts.problem} />{/if}
         <button class="btn btn-primary btn-sm" disabled={!form.code.trim() || !form.name.trim()}>Show it to me, this once</button>
         <p class="help mt-2"><When at={asked.ends} prefix="The link ends " /> and serves once.</p>
       </form>

@@ -7,7 +7,7 @@
   import When from '../../lib/When.svelte'
 
   let { bench }: { bench: Schemas['MatrixOut'] } = $props()
-  const acts = acting()
+  const acts = acting('client')
   const wants = $derived(bench.rows.filter((one) => one.administrator && one.known))
   const open = $derived(wants.filter((one) => one.consent_state !== 'given'))
   let asking = $state(false)

@@ -17,7 +17,7 @@
     queryKey: ['scope-bench', id],
     queryFn: () => ok(api.GET('/api/clients/{identity}/scopes', { params: { path: { identity: id } } })),
   }))
-  const acts = acting()
+  const acts = acting('client')
   type Holder = Schemas['HolderOut']
 
   const permit = (scopes: string[]) =>

@@ -18,7 +18,7 @@
     queryKey: ['uri-bench', id],
     queryFn: () => ok(api.GET('/api/clients/{identity}/redirect-uris', { params: path })),
   }))
-  const acts = acting()
+  const acts = acting('client')
   let uris = $state<string[] | null>(null)
   let trial = $state('')
   let tried = $state<Schemas['TrialOut'] | null>(null)

@@ -19,7 +19,7 @@
 
   const id = $derived(param('id'))
   const path = $derived({ params: { path: { identity: id } } })
-  const acts = acting()
+  const acts = acting('certificate')
   const found = createQuery(() => ({
     queryKey: ['certificate', id],
     queryFn: () => ok(api.GET('/api/certificates/{identity}', path)),

@@ -15,7 +15,7 @@
   import IssueCertificate, { type Wanted } from './IssueCertificate.svelte'
   import Replacement from './Replacement.svelte'
 
-  const acts = acting()
+  const acts = acting('certificate', 'house')
   const houses = createQuery(() => ({
     queryKey: ['certificate-authorities'],
     queryFn: () => ok(api.GET('/api/certificate-authorities')),

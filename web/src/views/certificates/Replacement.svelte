@@ -6,7 +6,7 @@
   import { day } from '../../lib/time'
 
   let { house }: { house: Schemas['HouseCertificates'] } = $props()
-  const acts = acting()
+  const acts = acting('certificate', 'house')
   const environment = $derived(house.environment.key)
   const path = $derived({ params: { path: { environment } } })
   const begun = $derived(house.steps[0]?.state !== 'now')

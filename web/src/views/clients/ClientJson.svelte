@@ -5,7 +5,7 @@
   import { may } from '../../lib/session.svelte'
 
   let { client }: { client: Client } = $props()
-  const acts = acting()
+  const acts = acting('client')
   let open = $state(false)
   let text = $state('')
   let says = $state<string[] | null>(null)

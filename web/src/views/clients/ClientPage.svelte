@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Client } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import EndOf from '../../lib/EndOf.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
@@ -17,7 +18,7 @@
   import UriChange from './UriChange.svelte'
 
   const id = $derived(param('id'))
-  const queries = useQueryClient()
+  const acts = acting('client')
   const found = createQuery(() => ({
     queryKey: ['client', id],
     queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: id } } })),
@@ -27,7 +28,6 @@
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: found.data!.application } } })),
     enabled: Boolean(found.data),
   }))
-  let problem = $state<unknown>(null)
   let uris = $state<string[] | null>(null)
   let scopes = $state<string[] | null>(null)
   let confirming = $state('')
@@ -36,17 +36,7 @@
     (application.data?.scopes ?? []).filter((one) => one.administrator && found.data?.scopes.includes(one.name)),
   )
 
-  async function act(call: () => Promise<unknown>): Promise<boolean> {
-    problem = null
-    try {
-      await call()
-      await queries.invalidateQueries()
-      return true
-    } catch (error) {
-      problem = error
-      return false
-    }
-  }
+  const act = (call: () => Promise<Client>) => acts.run(call, ['client', id])
   let stops = $state(false)
   let confirmingScopes = $state('')
   const whoStops = (left: string[]) =>
@@ -66,8 +56,10 @@
     act(() => ok(api.POST('/api/clients/{identity}/consents', { params: { path: { identity: id } }, body: { scope, given } })))
   const readBack = () => act(() => ok(api.POST('/api/clients/{identity}/readings', { params: { path: { identity: id } } })))
   async function remove(client: Client): Promise<void> {
-    if (await act(() => ok(api.DELETE('/api/clients/{identity}', { params: { path: { identity: id } } }))))
+    await acts.run(async () => {
+      await ok(api.DELETE('/api/clients/{identity}', { params: { path: { identity: id } } }))
       goto(`/applications/${client.application}`)
+    })
   }
 </script>
 
@@ -90,14 +82,14 @@
       >
     {/if}
   </header>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
     <div class="flex flex-col gap-4">
       {#if may('change')}<Handover
           id={client.handover}
           house={client.house}
           certificate={client.scheme === 'certificate'}
-          done={() => void queries.invalidateQueries()}
+          done={() => void acts.read()}
         />{/if}
       {#if client.house}<Issued {client} />{/if}
       {#if !client.managed}<Steps {client} notes={client.notes ?? []} />{/if}

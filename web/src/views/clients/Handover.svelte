@@ -1,6 +1,7 @@
 <script lang="ts">
   import { onDestroy } from 'svelte'
   import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
   import { download } from '../../lib/files'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -30,12 +31,11 @@
     done()
   }
   let left = $state(60)
-  let problem = $state<unknown>(null)
+  const acts = acting('credential')
   let timer = 0
 
   async function show(): Promise<void> {
-    problem = null
-    try {
+    await acts.run(async () => {
       const shown = await ok(api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }))
       value = shown.value
       // By the clock and not by counting ticks, which a browser may hold back.
@@ -45,9 +45,7 @@
         left = Math.ceil((until - Date.now()) / 1000)
         if (left <= 0) gone()
       }, 1000)
-    } catch (error) {
-      problem = error
-    }
+    })
   }
   /** Out of the page and out of memory. */
   function gone(): void {
@@ -57,12 +55,10 @@
   }
   async function close(): Promise<void> {
     gone()
-    try {
+    await acts.run(async () => {
       await ok(api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }))
       over()
-    } catch (error) {
-      problem = error
-    }
+    })
   }
   onDestroy(gone)
 </script>
@@ -120,5 +116,5 @@
       </div>
       {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
     {/if}
-    <ProblemBox {problem} />
+    <ProblemBox problem={acts.problem} />
   </section>{/if}

@@ -11,7 +11,7 @@
   import Turned from '../credentials/Turned.svelte'
 
   let { client }: { client: Client } = $props()
-  const acts = acting()
+  const acts = acting('client', 'certificate')
   const sent = once()
   const path = $derived({ params: { path: { identity: client.id } } })
   const found = createQuery(() => ({

@@ -1,13 +1,13 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
   import { untrack } from 'svelte'
-  import { api, ok, Problem, type Client } from '../../api/client'
+  import { api, ok, type Client } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
 
   let { client }: { client: Client } = $props()
-  const queries = useQueryClient()
+  const acts = acting('client')
   let facts = $state<Record<string, string>>(untrack(() => ({ ...client.facts })))
   let account = $state(untrack(() => client.account))
   let kind = $state(untrack(() => client.account_kind))
@@ -15,34 +15,24 @@
   let switches = $state(untrack(() => [...client.switches]))
   let shared = $state(untrack(() => client.vendor_shared))
   let networks = $state(untrack(() => client.allow_list.join(' ')))
-  let problem = $state<unknown>(null)
   let saved = $state(false)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
     saved = false
-    try {
-      await ok(
-        api.POST('/api/clients/{identity}/notes', {
-          params: { path: { identity: client.id } },
-          body: {
-            facts,
-            account,
-            account_kind: kind,
-            rights,
-            switches,
-            allow_list: networks.split(/[\s,;]+/).filter(Boolean),
-            vendor_shared: shared,
-          },
-        }),
-      )
-      await queries.invalidateQueries()
-      saved = true
-    } catch (error) {
-      problem = error
+    const params = { path: { identity: client.id } }
+    const body = {
+      facts,
+      account,
+      account_kind: kind,
+      rights,
+      switches,
+      allow_list: networks.split(/[\s,;]+/).filter(Boolean),
+      vendor_shared: shared,
     }
+    const noted = await acts.run(() => ok(api.POST('/api/clients/{identity}/notes', { params, body })), ['client', client.id])
+    saved = Boolean(noted)
   }
 </script>
 
@@ -89,7 +79,7 @@
     ><input type="checkbox" disabled={!may('change')} bind:checked={shared} /> The vendor shares it with everybody, for trying things
     out</label
   >
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   {#if may('change')}<button class="btn btn-sm">Note it</button>{/if}
   {#if saved}<span role="status" class="text-success ms-2">Noted.</span>{/if}
 </form>

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, once, Problem } from '../../api/client'
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, once } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -15,7 +16,7 @@
     queryKey: ['application', key],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
   }))
-  const queries = useQueryClient()
+  const acts = acting('client')
   const sent = once()
   let form = $state({
     environment: String((route.search as Record<string, unknown>).environment ?? ''),
@@ -33,9 +34,7 @@
   let issuer = $state<'house' | 'application'>('house')
   let request = $state('')
   let ends = $state('')
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
   const oauth = $derived(takesClients(found.data))
   const usual = $derived(oauth ? 'client' : found.data?.schemes.some((one) => one.key === 'certificate') ? 'certificate' : 'key')
   /** A choice of one's own stands until another application is looked at. */
@@ -61,29 +60,21 @@
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
     if (!place) return
-    busy = true
-    problem = null
     const by_protocol = form.by_protocol && place.registers
-    try {
-      const body = {
-        ...form,
-        by_protocol,
-        by_house: house,
-        ends: house && ends ? onDay(ends) : null,
-        scheme: shows ? 'certificate' : isKey ? 'bearer' : '',
-        request: shows ? request : '',
-        application: key,
-        environment: place.environment.key,
-        contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
-        redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
-      }
-      const made = await ok(api.POST('/api/clients', { body, headers: sent.headers(body) }))
-      await queries.invalidateQueries()
-      goto(`/clients/${made.id}`)
-    } catch (error) {
-      problem = error
+    const body = {
+      ...form,
+      by_protocol,
+      by_house: house,
+      ends: house && ends ? onDay(ends) : null,
+      scheme: shows ? 'certificate' : isKey ? 'bearer' : '',
+      request: shows ? request : '',
+      application: key,
+      environment: place.environment.key,
+      contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
+      redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
     }
-    busy = false
+    const made = await acts.run(() => ok(api.POST('/api/clients', { body, headers: sent.headers(body) })))
+    if (made) goto(`/clients/${made.id}`)
   }
 </script>
 
@@ -213,13 +204,13 @@
           ><input type="checkbox" bind:checked={form.by_protocol} /> Register it there for me (RFC 7591)</label
         >
       {/if}
-      <ProblemBox {problem} />
+      <ProblemBox problem={acts.problem} />
       <div class="mt-3 flex gap-3">
-        <button class="btn btn-primary" disabled={busy}
+        <button class="btn btn-primary" disabled={acts.busy}
           >{house
             ? 'Issue it'
             : place.registers && form.by_protocol
-              ? busy
+              ? acts.busy
                 ? 'Registering …'
                 : 'Register'
               : 'List the steps'}</button

@@ -1,39 +1,33 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, type Client } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import CopyLine from '../../lib/CopyLine.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
 
   let { client, notes }: { client: Client; notes: string[] } = $props()
-  const queries = useQueryClient()
-  let problem = $state<unknown>(null)
+  const acts = acting('client')
   let typed = $state('')
   let said = $state<string[]>([])
   const done = $derived(client.steps.filter((one) => one.done).length)
 
   async function tick(key: string, on: boolean): Promise<void> {
-    problem = null
-    try {
-      await ok(api.POST('/api/clients/{identity}/ticks', { params: { path: { identity: client.id } }, body: { key, done: on } }))
-    } catch (error) {
-      problem = error
-    }
-    await queries.invalidateQueries({ queryKey: ['client', client.id] })
+    const params = { path: { identity: client.id } }
+    const body = { key, done: on }
+    const ticked = await acts.run(() => ok(api.POST('/api/clients/{identity}/ticks', { params, body })), ['client', client.id])
+    if (!ticked) await acts.read()
   }
   async function enter(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      const answer = await ok(
-        api.POST('/api/clients/{identity}/client-ids', { params: { path: { identity: client.id } }, body: { client_id: typed } }),
-      )
-      await queries.invalidateQueries()
-      said = answer.notes ?? []
-      typed = ''
-    } catch (error) {
-      problem = error
-    }
+    const params = { path: { identity: client.id } }
+    const body = { client_id: typed }
+    const answer = await acts.run(
+      () => ok(api.POST('/api/clients/{identity}/client-ids', { params, body })),
+      ['client', client.id],
+    )
+    if (!answer) return
+    said = answer.notes ?? []
+    typed = ''
   }
 </script>
 
@@ -72,5 +66,5 @@
       </li>
     {/each}
   </ol>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
 </section>

@@ -1,19 +1,19 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, once, Problem } from '../../api/client'
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, once } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { goto, route } from '../../router'
 
   const search = route.search as Record<string, unknown>
-  const queries = useQueryClient()
+  const acts = acting('connection')
   const sent = once()
   let application = $state(String(search.application ?? ''))
   let environment = $state(String(search.environment ?? ''))
   let scheme = $state('')
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
   const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
   const found = createQuery(() => ({
     queryKey: ['application', application],
@@ -29,15 +29,9 @@
 
   async function begin(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      const body = { application, environment, scheme, ref: '' }
-      const made = await ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) }))
-      await queries.invalidateQueries()
-      goto(`/connections/${made.ref}/set-up`)
-    } catch (error) {
-      problem = error
-    }
+    const body = { application, environment, scheme, ref: '' }
+    const made = await acts.run(() => ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) })))
+    if (made) goto(`/connections/${made.ref}/set-up`)
   }
 </script>
 
@@ -71,7 +65,7 @@
           {#if errors.scheme}<p role="alert" class="text-error font-semibold">{errors.scheme}</p>{/if}
         </fieldset>
       {/if}
-      <ProblemBox {problem} />
+      <ProblemBox problem={acts.problem} />
       <div class="flex gap-3">
         <button class="btn btn-primary" disabled={!scheme}>Begin to set it up</button>
         <a class="btn" href="/connections">Leave it</a>

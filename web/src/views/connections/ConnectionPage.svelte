@@ -8,6 +8,7 @@
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SignInOutcome from '../../lib/SignInOutcome.svelte'
   import { may } from '../../lib/session.svelte'
   import { exact, fromNow } from '../../lib/time'
   import When from '../../lib/When.svelte'
@@ -28,12 +29,7 @@
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
   }))
   const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
-  const outcome = createQuery(() => ({
-    queryKey: ['sign-in', signedIn],
-    queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
-    enabled: Boolean(signedIn),
-  }))
-  const acts = acting()
+  const acts = acting('connection')
   const run = acts.run
   let watching = $state<string | null>(null)
   let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate'>(
@@ -138,16 +134,8 @@
         >{/if}
     </span>
   </header>
-  {#if outcome.data?.says && !(outcome.data.outcome === 'wrong_account' && connection.set_aside)}
-    <p
-      role="status"
-      class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
-      data-outcome={outcome.data.outcome}
-    >
-      {outcome.data.says}
-      <button class="act ms-3" onclick={() => searchParams.delete('signed-in')}>Close</button>
-    </p>
-  {:else if connection.waiting_sign_in && !signedIn}
+  <SignInOutcome hidden={(how) => how === 'wrong_account' && Boolean(connection.set_aside)} />
+  {#if connection.waiting_sign_in && !signedIn}
     <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their page refused, compare redirect
       URI and client ID below, then sign in again.

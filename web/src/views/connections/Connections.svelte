@@ -2,11 +2,9 @@
   import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
-  import FilterBar from '../../lib/FilterBar.svelte'
-  import SubNav from '../../lib/SubNav.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Glyph from '../../lib/Glyph.svelte'
-  import Loading from '../../lib/Loading.svelte'
+  import ListPage from '../../lib/ListPage.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { inSight } from '../../lib/windowed'
@@ -42,24 +40,28 @@
 </script>
 
 <svelte:window onscroll={scrolled} onresize={scrolled} />
-<svelte:head><title>Connections · Neat Latch</title></svelte:head>
-<SubNav group="connections" />
-<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-  <h1>Connections</h1>
-  <FilterBar list="connections" bind:words placeholder="words, or env:production state:open pin:scopes" />
-  {#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
-      >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
-    >{/if}
-</header>
-{#if searchParams.get('returned') === 'unknown'}
-  <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    Somebody came back from an application, but no sign-in of yours was waiting for them. Nothing was kept. Begin again from the
-    connection's page.
-  </p>
-{/if}
-<Loading query={list} />
-{#if list.data}
-  {#if rows.length}
+<ListPage
+  title="Connections"
+  group="connections"
+  list="connections"
+  bind:words
+  placeholder="words, or env:production state:open pin:scopes"
+  query={list}
+  {rows}
+  key={(one) => one.ref}
+>
+  {#snippet actions()}{#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
+        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+      >{/if}{/snippet}
+  {#snippet above()}
+    {#if searchParams.get('returned') === 'unknown'}
+      <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+        Somebody came back from an application, but no sign-in of yours was waiting for them. Nothing was kept. Begin again from
+        the connection's page.
+      </p>
+    {/if}
+  {/snippet}
+  {#snippet body()}
     <div class="sheet overflow-x-auto" bind:this={table}>
       <table class="rows fixed-rows">
         <thead
@@ -92,21 +94,12 @@
         </tbody>
       </table>
     </div>
-    {#if list.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => void list.fetchNextPage()}>More</button>{/if}
-  {:else if list.hasNextPage}
-    <p class="sheet p-4" role="status">Looking further …</p>
-  {:else if words}
-    <p class="sheet p-4">
-      No connection fits “{words}”.
-      <button class="act" onclick={() => ((words = ''), searchParams.delete('words'))}>Show all</button>
+  {/snippet}
+  {#snippet empty()}
+    <p class="mb-3">
+      A connection is one way from us into one application in one environment. It has a short reference name that jobs and scripts
+      quote, and holds both halves: what the application has, and what we send.
     </p>
-  {:else}
-    <div class="sheet max-w-xl p-6">
-      <p class="mb-3">
-        A connection is one way from us into one application in one environment. It has a short reference name that jobs and
-        scripts quote, and holds both halves: what the application has, and what we send.
-      </p>
-      {#if may('change')}<a class="btn btn-primary" href="/applications">Choose an application first</a>{/if}
-    </div>
-  {/if}
-{/if}
+    {#if may('change')}<a class="btn btn-primary" href="/applications">Choose an application first</a>{/if}
+  {/snippet}
+</ListPage>

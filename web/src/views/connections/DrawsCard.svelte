@@ -18,7 +18,7 @@
     queryKey: ['drawable', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}/drawables', { params: path })),
   }))
-  const acts = acting()
+  const acts = acting('connection')
   const letThem = () => acts.run(() => ok(api.POST('/api/connections/{ref}/drawables', { params: path })))
   let open = $state(false)
   const lines = createQuery(() => ({

@@ -1,14 +1,15 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { untrack } from 'svelte'
-  import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
+  import { api, ifMatch, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { goto } from '../../router'
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import ValueFields from './ValueFields.svelte'
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection')
   // A copy to type in: what somebody else saves meanwhile must not change it under one's hands.
   const start = untrack(() => connection)
   let values = $state({ ...start.values })
@@ -17,9 +18,8 @@
   let limit = $state(start.time_limit)
   let paused = $state(start.paused)
   let work_in_rounds = $state(start.work_in_rounds)
-  let problem = $state<unknown>(null)
   let confirming = $state('')
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
@@ -29,28 +29,20 @@
     ok(api.POST('/api/connections/{ref}/scopes/previews', { params: { path: { ref: start.ref } }, body: { scopes: left } }))
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      const body = { values, scopes, pace, time_limit: limit, paused, work_in_rounds }
-      const saved = await ok(
-        api.PATCH('/api/connections/{ref}', { params: { path: { ref: start.ref } }, body, headers: ifMatch(start.version) }),
-      )
-      await queries.invalidateQueries()
-      done(saved.notes ?? {})
-    } catch (error) {
-      problem = error
-      if (error instanceof Problem && error.status === 412) await queries.invalidateQueries()
-    }
+    const body = { values, scopes, pace, time_limit: limit, paused, work_in_rounds }
+    const params = { path: { ref: start.ref } }
+    const saved = await acts.run(
+      () => ok(api.PATCH('/api/connections/{ref}', { params, body, headers: ifMatch(start.version) })),
+      ['connection', start.ref],
+    )
+    if (saved) done(saved.notes ?? {})
   }
   async function remove(): Promise<void> {
-    problem = null
-    try {
-      await ok(api.DELETE('/api/connections/{ref}', { params: { path: { ref: start.ref }, query: { confirm: confirming } } }))
-      await queries.invalidateQueries()
+    const params = { path: { ref: start.ref }, query: { confirm: confirming } }
+    await acts.run(async () => {
+      await ok(api.DELETE('/api/connections/{ref}', { params }))
       goto('/connections')
-    } catch (error) {
-      problem = error
-    }
+    })
   }
 </script>
 
@@ -110,7 +102,7 @@
       The client stays registered at the application.
     </p>
   {/if}
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   <div class="mt-2 flex flex-wrap items-end gap-3">
     <button class="btn btn-primary btn-sm">Save</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, once, Problem } from '../../api/client'
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok, once } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import { onDay } from '../../lib/time'
   import Loading from '../../lib/Loading.svelte'
@@ -11,7 +12,7 @@
   import ValueFields from './ValueFields.svelte'
 
   const search = route.search as Record<string, unknown>
-  const queries = useQueryClient()
+  const acts = acting('connection')
   const sent = once()
   let application = $state(String(search.application ?? ''))
   let environment = $state(String(search.environment ?? ''))
@@ -24,10 +25,8 @@
     secrets: {} as Record<string, string>,
     ends: '',
   })
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
   let loaded = ''
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
   const found = createQuery(() => ({
@@ -79,30 +78,23 @@
 
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
-    busy = true
-    problem = null
-    try {
-      const body = {
-        ref: form.ref,
-        application,
-        environment,
-        scheme,
-        client: client || null,
-        values: form.values,
-        scopes: form.scopes,
-        slots: {},
-        secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
-        secret_ends: form.ends ? onDay(form.ends) : null,
-      }
-      const made = await ok(api.POST('/api/connections', { body, headers: sent.headers(body) }))
-      form.secrets = {}
-      await queries.invalidateQueries()
-      const said = Object.values(made.notes ?? {}).flat()
-      goto(`/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`)
-    } catch (error) {
-      problem = error
+    const body = {
+      ref: form.ref,
+      application,
+      environment,
+      scheme,
+      client: client || null,
+      values: form.values,
+      scopes: form.scopes,
+      slots: {},
+      secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
+      secret_ends: form.ends ? onDay(form.ends) : null,
     }
-    busy = false
+    const made = await acts.run(() => ok(api.POST('/api/connections', { body, headers: sent.headers(body) })))
+    if (!made) return
+    form.secrets = {}
+    const said = Object.values(made.notes ?? {}).flat()
+    goto(`/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`)
   }
 </script>
 
@@ -181,9 +173,9 @@
           {/each}
           {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
         </fieldset>
-        <ProblemBox {problem} />
+        <ProblemBox problem={acts.problem} />
         <div class="mt-3 flex gap-3">
-          <button class="btn btn-primary" disabled={busy}>Make it</button>
+          <button class="btn btn-primary" disabled={acts.busy}>Make it</button>
           <a class="btn" href="/connections">Leave it</a>
         </div>
       {:else if application}<Loading query={draft} />{:else}<p class="help">

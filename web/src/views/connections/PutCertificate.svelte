@@ -1,27 +1,25 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, Problem, type Connection } from '../../api/client'
+  import { api, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import CertificateIn, { isGiven, nothing } from '../../lib/CertificateIn.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection')
   let given = $state(nothing())
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      const body = { pem: given.text, base64: given.base64, password: given.password }
-      const saved = await ok(api.POST('/api/connections/{ref}/certificates', { params: { path: { ref: connection.ref } }, body }))
-      given = nothing()
-      await queries.invalidateQueries()
-      done(saved.notes ?? {})
-    } catch (error) {
-      problem = error
-    }
+    const params = { path: { ref: connection.ref } }
+    const body = { pem: given.text, base64: given.base64, password: given.password }
+    const saved = await acts.run(
+      () => ok(api.POST('/api/connections/{ref}/certificates', { params, body })),
+      ['connection', connection.ref],
+    )
+    if (!saved) return
+    given = nothing()
+    done(saved.notes ?? {})
   }
 </script>
 
@@ -37,7 +35,7 @@
       passwordError={errors.password}
     />
   </div>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   <div class="flex gap-3">
     <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Put it in</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>

@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, Problem, type Connection } from '../../api/client'
+  import { api, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { onDay } from '../../lib/time'
@@ -11,25 +11,23 @@
     which = '',
     done,
   }: { connection: Connection; which?: string; done: (notes: Record<string, string[]>) => void } = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection')
   let secret = $state('')
   let ends = $state('')
-  let problem = $state<unknown>(null)
   const wanted = $derived(connection.secrets.find((one) => (which ? one.key === which : true)))
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      const body = { secret, key: wanted?.key ?? '', ends: ends ? onDay(ends) : null }
-      const saved = await ok(api.POST('/api/connections/{ref}/secrets', { params: { path: { ref: connection.ref } }, body }))
-      secret = ''
-      await queries.invalidateQueries()
-      done(saved.notes ?? {})
-    } catch (error) {
-      problem = error
-    }
+    const params = { path: { ref: connection.ref } }
+    const body = { secret, key: wanted?.key ?? '', ends: ends ? onDay(ends) : null }
+    const saved = await acts.run(
+      () => ok(api.POST('/api/connections/{ref}/secrets', { params, body })),
+      ['connection', connection.ref],
+    )
+    if (!saved) return
+    secret = ''
+    done(saved.notes ?? {})
   }
 </script>
 
@@ -49,7 +47,7 @@
       ><input id="new-ends" type="date" class="line-in" bind:value={ends} /></Field
     >
   </div>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   <div class="flex gap-3">
     <button class="btn btn-primary btn-sm" disabled={!secret}>Put it in</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>

@@ -5,6 +5,7 @@
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import SignInOutcome from '../../lib/SignInOutcome.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { goto, param } from '../../router'
@@ -23,13 +24,7 @@
     queryKey: ['set-up', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}/set-up', { params: { path: { ref } } })),
   }))
-  const signedIn = $derived(String(searchParams.get('signed-in') ?? ''))
-  const outcome = createQuery(() => ({
-    queryKey: ['sign-in', signedIn],
-    queryFn: () => ok(api.GET('/api/sign-ins/{identity}', { params: { path: { identity: signedIn } } })),
-    enabled: Boolean(signedIn),
-  }))
-  const acts = acting()
+  const acts = acting('connection')
   const run = acts.run
   let opened = $state<string | null>(null)
   let watching = $state<string | null>(null)
@@ -91,15 +86,7 @@
     <span class="help"><When at={connection.changed_at} prefix="saved " /> · you can leave and come back</span>
     <a class="btn btn-sm ms-auto" href="/connections/{ref}">Both halves</a>
   </header>
-  {#if outcome.data?.says}
-    <p
-      role="status"
-      class="mb-3 rounded-md px-3 py-2 {outcome.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
-      data-outcome={outcome.data.outcome}
-    >
-      {outcome.data.says} <button class="act ms-3" onclick={() => searchParams.delete('signed-in')}>Close</button>
-    </p>
-  {/if}
+  <SignInOutcome />
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Taken in: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}

@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
   import { untrack } from 'svelte'
   import { api, ifMatch, ok, Problem, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import EndOf from '../../lib/EndOf.svelte'
   import When from '../../lib/When.svelte'
   import Field from '../../lib/Field.svelte'
@@ -13,7 +13,7 @@
   import ValueFields from './ValueFields.svelte'
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection')
   // A copy to type in. When something else (an intake, a secret) has saved a newer version, all but what was typed is taken anew.
   let begun = untrack(() => connection)
   let version = $state(untrack(() => connection.version))
@@ -21,9 +21,8 @@
   let slots = $state<Record<string, string>>(untrack(() => ({ ...connection.slots })))
   let which = $state('')
   let certificate = $state(false)
-  let problem = $state<unknown>(null)
   let saved = $state(false)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
   const scheme = $derived({
     ...connection.scheme,
     values: connection.scheme.values.filter((one) => one.type !== 'certificate'),
@@ -54,26 +53,23 @@
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
     saved = false
-    try {
-      const answer = await ok(
-        api.PATCH('/api/connections/{ref}', {
-          params: { path: { ref: connection.ref } },
-          body: { values, slots },
-          headers: ifMatch(version),
-        }),
-      )
-      takeAnew(answer)
-      await queries.invalidateQueries()
-      done(answer.notes ?? {})
-      saved = true
-    } catch (error) {
-      problem = error
-      if (!(error instanceof Problem && error.status === 412)) return
-      told = true
-      await queries.invalidateQueries()
-    }
+    const answer = await acts.run(async () => {
+      const params = { path: { ref: connection.ref } }
+      try {
+        const found = await ok(
+          api.PATCH('/api/connections/{ref}', { params, body: { values, slots }, headers: ifMatch(version) }),
+        )
+        takeAnew(found)
+        return found
+      } catch (error) {
+        told = error instanceof Problem && error.status === 412
+        throw error
+      }
+    }, ['connection', connection.ref])
+    if (!answer) return
+    done(answer.notes ?? {})
+    saved = true
   }
   function close(notes: Record<string, string[]>): void {
     which = ''
@@ -89,7 +85,7 @@
     </Field>
   {/each}
   <div class="grid grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
   {#if may('change')}<button class="btn btn-primary btn-sm">Save our side</button>{/if}
   {#if saved}<span role="status" class="text-success ms-2">Saved.</span>{/if}
 </form>

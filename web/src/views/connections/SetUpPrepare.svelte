@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, once, type Connection } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Intake from '../../lib/Intake.svelte'
@@ -11,8 +11,7 @@
   import Steps from '../clients/Steps.svelte'
 
   let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
-  const queries = useQueryClient()
-  const acts = acting()
+  const acts = acting('client')
   const run = acts.run
   const sent = once()
   let name = $state('')
@@ -100,7 +99,7 @@
   <Loading query={client} />
   {#if client.data}
     {#if client.data.handover && may('change')}<div class="mb-3">
-        <Handover id={client.data.handover} done={() => void queries.invalidateQueries()} />
+        <Handover id={client.data.handover} done={() => void acts.read()} />
       </div>{/if}
     <div class="grid grid-cols-2 items-start gap-4">
       {#if client.data.managed}

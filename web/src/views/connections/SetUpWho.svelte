@@ -1,13 +1,13 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import UsersCard from './UsersCard.svelte'
 
   let { connection }: { connection: Connection } = $props()
-  const queries = useQueryClient()
-  let problem = $state<unknown>(null)
+  const acts = acting('connection')
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
@@ -22,26 +22,17 @@
     wanted = on ? [...ticked, scope] : ticked.filter((one) => one !== scope)
     if (saving) return
     saving = true
-    problem = null
     let version = connection.version
-    try {
-      while (wanted) {
-        const scopes: string[] = wanted
-        const saved = await ok(
-          api.PATCH('/api/connections/{ref}', {
-            params: { path: { ref: connection.ref } },
-            body: { scopes },
-            headers: ifMatch(version),
-          }),
-        )
-        version = saved.version
-        if (wanted === scopes) await queries.invalidateQueries()
-        if (wanted === scopes) wanted = null
-      }
-    } catch (error) {
-      problem = error
-      await queries.invalidateQueries()
-      wanted = null
+    const params = { path: { ref: connection.ref } }
+    while (wanted) {
+      const scopes: string[] = wanted
+      const saved = await acts.run(
+        () => ok(api.PATCH('/api/connections/{ref}', { params, body: { scopes }, headers: ifMatch(version) })),
+        ['connection', connection.ref],
+      )
+      if (!saved) await acts.read()
+      version = saved?.version ?? version
+      if (wanted === scopes || !saved) wanted = null
     }
     saving = false
   }
@@ -74,4 +65,4 @@
     </div>
   {/if}
 </div>
-{#if problem}<ProblemBox {problem} />{/if}
+<ProblemBox problem={acts.problem} />

@@ -2,6 +2,7 @@
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { untrack } from 'svelte'
   import { api, ok, type Cause, type Connection, type Test } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
   import Ladder from '../../lib/Ladder.svelte'
   import { follow } from '../../lib/live'
@@ -12,6 +13,7 @@
 
   let { connection, watching }: { connection: Connection; watching: string | null } = $props()
   const queries = useQueryClient()
+  const acts = acting('round')
   let live = $state<Test | null>(null)
   let problem = $state<unknown>(null)
   const last = createQuery(() => ({
@@ -40,9 +42,7 @@
         if (ended(seen)) {
           // An answer that is still on its way was given before the end, and must not come after it.
           void queries.cancelQueries({ queryKey: ['test', seen.id] }).then(() => queries.setQueryData(['test', seen.id], seen))
-          void queries.invalidateQueries({ queryKey: ['connection'] })
-          void queries.invalidateQueries({ queryKey: ['set-up'] })
-          void queries.invalidateQueries({ queryKey: ['today'] })
+          void acts.read()
         }
         return ended(seen)
       },
@@ -54,11 +54,8 @@
     if (live && ended(live) && connection.last_test && connection.last_test !== live.id) live = null
   })
   async function stop(): Promise<void> {
-    try {
-      await ok(api.POST('/api/tests/{identity}/stops', { params: { path: { identity: test!.id } } }))
-    } catch (error) {
-      problem = error
-    }
+    await acts.run(() => ok(api.POST('/api/tests/{identity}/stops', { params: { path: { identity: test!.id } } })))
+    problem = acts.problem
   }
 </script>
 

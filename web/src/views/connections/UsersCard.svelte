@@ -1,37 +1,29 @@
 <script lang="ts">
-  import { useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, Problem, type Connection } from '../../api/client'
+  import { api, ok, type Connection } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
+  import OwnerField from '../../lib/OwnerField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
 
   let { connection }: { connection: Connection } = $props()
-  const queries = useQueryClient()
+  const acts = acting('connection', 'user')
   const EMPTY = { name: '', kind: 'job', owner: '', runs: '', operations: [] as string[] }
   let adding = $state(false)
   let form = $state({ ...EMPTY })
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   async function add(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
-    try {
-      await ok(api.POST('/api/connections/{ref}/users', { params: { path: { ref: connection.ref } }, body: form }))
+    const params = { path: { ref: connection.ref } }
+    await acts.run(async () => {
+      await ok(api.POST('/api/connections/{ref}/users', { params, body: form }))
       form = { ...EMPTY }
       adding = false
-      await queries.invalidateQueries()
-    } catch (error) {
-      problem = error
-    }
+    })
   }
   async function takeOff(id: number): Promise<void> {
-    problem = null
-    try {
-      await ok(api.DELETE('/api/connections/{ref}/users/{identity}', { params: { path: { ref: connection.ref, identity: id } } }))
-    } catch (error) {
-      problem = error
-    }
-    await queries.invalidateQueries()
+    const params = { path: { ref: connection.ref, identity: id } }
+    await acts.run(() => ok(api.DELETE('/api/connections/{ref}/users/{identity}', { params })))
   }
 </script>
 
@@ -67,7 +59,7 @@
         >
         <input class="line-in" aria-label="When it runs" placeholder="02:10 daily" bind:value={form.runs} />
       </div>
-      <input class="line-in" aria-label="Owner" placeholder="owner" bind:value={form.owner} />
+      <OwnerField id="user-owner" label="Owner" placeholder="owner" bind:value={form.owner} />
       {#each connection.operations as operation (operation)}
         <label class="flex min-h-[24px] items-center gap-2"
           ><input type="checkbox" value={operation} bind:group={form.operations} /> <span class="value">{operation}</span></label
@@ -76,5 +68,5 @@
       <button class="btn btn-primary btn-sm">Add</button>
     </form>
   {/if}
-  <ProblemBox {problem} />
+  <ProblemBox problem={acts.problem} />
 </section>

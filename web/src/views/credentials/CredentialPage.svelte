@@ -11,6 +11,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
+  import OwnerOf from '../../lib/OwnerOf.svelte'
   import When from '../../lib/When.svelte'
   import { capital, kindName } from '../../lib/words'
   import { param, route } from '../../router'
@@ -18,7 +19,9 @@
 
   const id = $derived(param('id'))
   const path = $derived({ path: { identity: id } })
-  const acts = acting()
+  const acts = acting('credential')
+  const giveTo = (owner: string) =>
+    acts.run(() => ok(api.PUT('/api/credentials/{identity}/owner', { params: path, body: { owner } })), ['credential', id])
   const found = createQuery(() => ({
     queryKey: ['credential', id],
     queryFn: () => ok(api.GET('/api/credentials/{identity}', { params: path })),
@@ -147,7 +150,9 @@
             {#if one.client_key}<a class="act" href="/clients/{one.client_key}">{one.client}</a>{:else}none{/if}
           </dd>
           <dt class="text-soft">Owner</dt>
-          <dd>{one.owner || 'nobody is noted'}</dd>
+          <dd>
+            <OwnerOf id="owner" owner={one.owner} {acts} save={giveTo} />
+          </dd>
           <dt class="text-soft">Issued</dt>
           <dd>
             <When at={one.issued} /> · {one.house

@@ -2,9 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { searchParams } from 'sv-router'
-  import FilterBar from '../../lib/FilterBar.svelte'
-  import Loading from '../../lib/Loading.svelte'
-  import SubNav from '../../lib/SubNav.svelte'
+  import ListPage from '../../lib/ListPage.svelte'
   import When from '../../lib/When.svelte'
   import { kindName } from '../../lib/words'
 
@@ -17,65 +15,55 @@
   const rows = $derived(list.data ?? [])
 </script>
 
-<svelte:head><title>Credentials · Neat Latch</title></svelte:head>
-<SubNav group="credentials" />
-<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-  <h1>Credentials</h1>
-  <FilterBar list="credentials" bind:words placeholder="words, or env:production mark:unused ends:no" />
-  <span class="help">what ends soonest first</span>
-</header>
-<Loading query={list} />
-{#if list.data}
-  {#if rows.length}
-    <div class="sheet overflow-x-auto">
-      <table class="rows">
-        <thead
-          ><tr
-            ><th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th class="whitespace-nowrap"
-              >Last used</th
-            ><th>What stands out</th></tr
-          ></thead
-        >
-        <tbody>
-          {#each rows as one (one.id)}
-            <tr data-row>
-              <td class="whitespace-nowrap"
-                ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"
-                  >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
-                ></td
-              >
-              <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
-                >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
-              >
-              <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
-              <td
-                >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}">{one.client}</a
-                  >{/if}{#if one.owner}<br /><span class="text-soft">{one.owner}</span>{/if}</td
-              >
-              <td
-                >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a
-                  >{:else}{#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws{:else}<span
-                      class="text-soft">no connection</span
-                    >{/if}{/each}</td
-              >
-              <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
-              <td
-                >{#each one.marks as mark (mark.key)}<p class={mark.grave ? 'text-error font-semibold' : 'text-warning'}>
-                    {mark.says}
-                  </p>{/each}{#if one.replaces}<p class="text-soft">
-                    replaces <span class="value">{one.replaces}</span>
-                  </p>{/if}{#if one.replaced_by}<p class="text-soft">
-                    replaced by <span class="value">{one.replaced_by}</span>
-                  </p>{/if}</td
-              >
-            </tr>
-          {/each}
-        </tbody>
-      </table>
-    </div>
-  {:else}<p class="sheet max-w-xl p-6">
-      {words
-        ? `Nothing fits “${words}”.`
-        : 'Secrets appear here when a client is registered or one is put into a connection: by their last characters only, with when they end and what uses them.'}
-    </p>{/if}
-{/if}
+<ListPage
+  title="Credentials"
+  group="credentials"
+  list="credentials"
+  bind:words
+  placeholder="words, or env:production mark:unused ends:no"
+  query={list}
+  {rows}
+  key={(one) => one.id}
+>
+  {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
+  {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th class="whitespace-nowrap"
+      >Last used</th
+    ><th>What stands out</th>{/snippet}
+  {#snippet row(one)}
+    <td class="whitespace-nowrap"
+      ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"
+        >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
+      ></td
+    >
+    <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
+      >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
+    >
+    <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
+    <td
+      >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}">{one.client}</a>{/if}{#if one.owner}<br
+        /><span class="text-soft">{one.owner}</span>{/if}</td
+    >
+    <td
+      >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{:else}{#if one.user}<a
+            class="act"
+            href="/users/{one.user}">{one.user_name}</a
+          > draws{:else}<span class="text-soft">no connection</span>{/if}{/each}</td
+    >
+    <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
+    <td
+      >{#each one.marks as mark (mark.key)}<p class={mark.grave ? 'text-error font-semibold' : 'text-warning'}>
+          {mark.says}
+        </p>{/each}{#if one.replaces}<p class="text-soft">
+          replaces <span class="value">{one.replaces}</span>
+        </p>{/if}{#if one.replaced_by}<p class="text-soft">
+          replaced by <span class="value">{one.replaced_by}</span>
+        </p>{/if}</td
+    >
+  {/snippet}
+  {#snippet empty()}
+    <p>
+      Secrets appear here when a client is registered or one is put into a connection: by their last characters only, with when
+      they end and what uses them.
+    </p>
+  {/snippet}
+</ListPage>

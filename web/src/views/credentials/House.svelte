@@ -13,7 +13,7 @@
   import RegistrationRights from './RegistrationRights.svelte'
   import Turned from './Turned.svelte'
 
-  const acts = acting()
+  const acts = acting('house', 'application')
   const list = createQuery(() => ({
     queryKey: ['house'],
     queryFn: () => ok(api.GET('/api/house')),

@@ -8,7 +8,7 @@
   import Drawer from './Drawer.svelte'
   import LeakedTokens from './LeakedTokens.svelte'
 
-  const acts = acting()
+  const acts = acting('credential')
   let text = $state('')
   let found = $state<Schemas['LeakOut'] | null>(null)
   let revoking = $state('')

@@ -10,7 +10,7 @@
   let { found, again }: { found: Schemas['LeakOut']; again: () => Promise<void> } = $props()
   type Held = Schemas['LeakedHeldOut']
 
-  const acts = acting()
+  const acts = acting('credential', 'connection')
   const why = 'it leaked'
   let ended = $state<{ ref: string; there: string } | null>(null)
   const endToken = (identity: string, number: number) =>

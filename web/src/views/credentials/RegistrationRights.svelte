@@ -6,7 +6,7 @@
   import When from '../../lib/When.svelte'
 
   let { authority }: { authority: Schemas['AuthorityOut'] } = $props()
-  const acts = acting()
+  const acts = acting('house')
   let form = $state({ application: '', uses: 1, days: 7 })
   let scopes = $state('')
   let token = $state('')

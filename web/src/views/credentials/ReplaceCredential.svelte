@@ -7,7 +7,7 @@
   import { goto } from '../../router'
 
   let { id, leave }: { id: string; leave: () => void } = $props()
-  const acts = acting()
+  const acts = acting('credential')
   const path = $derived({ params: { path: { identity: id } } })
   const found = createQuery(() => ({
     queryKey: ['replacement-outlooks', id],

@@ -15,7 +15,7 @@
 
   const id = $derived(param('id'))
   const path = $derived({ params: { path: { identity: id } } })
-  const acts = acting()
+  const acts = acting('credential')
   const found = createQuery(() => ({
     queryKey: ['replacement', id],
     queryFn: () => ok(api.GET('/api/replacements/{identity}', path)),

@@ -7,7 +7,7 @@
 
   let { id, leave, done }: { id: string; leave: () => void; done: () => void } = $props()
   let form = $state({ to: '', key: '' })
-  const acts = acting()
+  const acts = acting('credential')
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
   const make = (event: Event) => {

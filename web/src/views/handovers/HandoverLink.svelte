@@ -9,7 +9,7 @@
   let { id, leave }: { id: string; leave: () => void } = $props()
   let to = $state('')
   let made = $state<Schemas['LinkMade'] | null>(null)
-  const acts = acting()
+  const acts = acting('credential')
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
   const make = (event: Event) => {

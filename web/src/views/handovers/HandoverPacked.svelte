@@ -9,7 +9,7 @@
   let { id, leave, done }: { id: string; leave: () => void; done: () => void } = $props()
   let to = $state('')
   let password = $state('')
-  const acts = acting()
+  const acts = acting('credential')
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
 
   const make = (event: Event) => {

@@ -9,7 +9,7 @@
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
 
-  const acts = acting()
+  const acts = acting('credential')
   const list = createQuery(() => ({ queryKey: ['handovers'], queryFn: () => ok(api.GET('/api/handovers')) }))
   const permits = createQuery(() => ({ queryKey: ['revealing'], queryFn: () => ok(api.GET('/api/revealing')) }))
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})

@@ -4,7 +4,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
 
-  const acts = acting()
+  const acts = acting('everything')
   let text = $state('')
   let name = $state('')
   let prune = $state(false)

@@ -1,5 +1,6 @@
 <script lang="ts">
-  import { api, ok, Problem, type Schemas } from '../../api/client'
+  import { api, ok, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import CodeField from '../../lib/CodeField.svelte'
   import CopyLine from '../../lib/CopyLine.svelte'
   import Field from '../../lib/Field.svelte'
@@ -16,13 +17,12 @@
   let begun = $state<Schemas['FactorOut'] | null>(null)
   let form = $state({ code: '', password: '', name: '' })
   let codes = $state<string[]>([])
-  let problem = $state<unknown>(null)
-  let busy = $state(false)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting('me')
+  const errors = $derived(acts.errors)
 
   function open(act: Act | ''): void {
     doing = act
-    problem = null
+    acts.problem = null
     begun = null
     form = { code: '', password: '', name: '' }
   }
@@ -51,15 +51,8 @@
   }
   async function run(event: Event, call: () => Promise<void>): Promise<void> {
     event.preventDefault()
-    problem = null
-    busy = true
-    try {
-      await call()
-    } catch (error) {
-      problem = error
-      form.code = ''
-    }
-    busy = false
+    await acts.run(call)
+    if (acts.problem) form.code = ''
   }
   const confirm = async () => {
     took(await ok(api.POST('/api/session/second-factors/confirmations', { body: { code: form.code } })))
@@ -89,11 +82,11 @@
     {:else}
       <PasswordField id="factor-password" label="Your password" error={errors.password} bind:value={form.password} current />
     {/if}
-    <button class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}" disabled={busy}
+    <button class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}" disabled={acts.busy}
       >{WORDS[doing] ?? 'Do without it'}</button
     >
     <button type="button" class="btn btn-sm" onclick={() => open('')}>Leave it</button>
-    {#if !errors.code && !errors.password}<ProblemBox {problem} />{/if}
+    {#if !errors.code && !errors.password}<ProblemBox problem={acts.problem} />{/if}
   </form>
 {/snippet}
 
@@ -125,9 +118,9 @@
           required
         /></Field
       >
-      <button class="btn btn-primary btn-sm" disabled={busy}>It is set up</button>
+      <button class="btn btn-primary btn-sm" disabled={acts.busy}>It is set up</button>
       <button type="button" class="btn btn-sm" onclick={() => open('')}>Leave it</button>
-      {#if !errors.code}<ProblemBox {problem} />{/if}
+      {#if !errors.code}<ProblemBox problem={acts.problem} />{/if}
     </form>
   {:else}
     <p>

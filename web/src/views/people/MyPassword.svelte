@@ -1,29 +1,29 @@
 <script lang="ts">
-  import { api, ok, Problem } from '../../api/client'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import CodeField from '../../lib/CodeField.svelte'
   import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { session, take } from '../../lib/session.svelte'
 
   let form = $state({ password: '', new_password: '', code: '' })
-  let problem = $state<unknown>(null)
+  const acts = acting('me')
   let changed = $state(false)
   let open = $state(false)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
   async function change(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
     changed = false
-    try {
-      take(await ok(api.POST('/api/session/passwords', { body: form })))
-      form = { password: '', new_password: '', code: '' }
-      changed = true
-      open = false
-    } catch (error) {
-      problem = error
+    const found = await acts.run(() => ok(api.POST('/api/session/passwords', { body: form })))
+    if (!found) {
       form.code = ''
+      return
     }
+    take(found)
+    form = { password: '', new_password: '', code: '' }
+    changed = true
+    open = false
   }
 </script>
 
@@ -42,7 +42,7 @@
       />
       {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
       <button class="btn btn-primary btn-sm">Change it</button>
-      <button type="button" class="btn btn-sm" onclick={() => ((open = false), (problem = null))}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => ((open = false), (acts.problem = null))}>Leave it</button>
     </form>
   {:else}
     <p>
@@ -51,5 +51,5 @@
     </p>
   {/if}
   {#if changed}<p role="status" class="text-success font-semibold">It is changed. All other sessions have ended.</p>{/if}
-  {#if !errors.code && !errors.password && !errors.new_password}<ProblemBox {problem} />{/if}
+  {#if !errors.code && !errors.password && !errors.new_password}<ProblemBox problem={acts.problem} />{/if}
 </section>

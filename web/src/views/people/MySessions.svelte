@@ -7,7 +7,7 @@
   import { take } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
 
-  const acts = acting()
+  const acts = acting('me')
   const list = createQuery(() => ({ queryKey: ['own-sessions'], queryFn: () => ok(api.GET('/api/session/sessions')) }))
   const end = (identity: string) =>
     acts.run(() => ok(api.DELETE('/api/session/sessions/{identity}', { params: { path: { identity } } })))

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
-  import { api, ok, Problem } from '../../api/client'
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import { searchParams } from 'sv-router'
-  import FilterBar from '../../lib/FilterBar.svelte'
-  import Loading from '../../lib/Loading.svelte'
+  import ListPage from '../../lib/ListPage.svelte'
   import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Teams from '../accounts/Teams.svelte'
@@ -17,7 +17,7 @@
     ['administrator', 'registers, changes, hands over'],
     ['auditor', 'reads the journal'],
   ]
-  const queries = useQueryClient()
+  const acts = acting('person')
   let words = $state(String(searchParams.get('words') ?? ''))
   const list = createQuery(() => ({
     queryKey: ['people', words],
@@ -25,18 +25,9 @@
     placeholderData: (before) => before,
   }))
   let form = $state({ username: '', name: '', role: 'reader', password: '' })
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const errors = $derived(acts.errors)
 
-  async function run(call: () => Promise<unknown>): Promise<void> {
-    problem = null
-    try {
-      await call()
-    } catch (error) {
-      problem = error
-    }
-    await queries.invalidateQueries({ queryKey: ['people'] })
-  }
+  const run = acts.run
   const add = (event: Event) => {
     event.preventDefault()
     void run(async () => {
@@ -63,89 +54,95 @@
     run(() => ok(api.PATCH('/api/people/{username}', { params: { path: { username } }, body })))
 </script>
 
-<svelte:head><title>People · Neat Latch</title></svelte:head>
-<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-  <h1>People and teams</h1>
-  <FilterBar list="people" bind:words placeholder="words, or role:operator access:off" />
-</header>
-<Loading query={list} />
-{#if list.data}
-  <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
-    <div>
-      <div class="sheet overflow-x-auto">
-        <table class="rows">
-          <thead
-            ><tr
-              ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th
-              >{#if may('change')}<th>Log-in</th>{/if}</tr
-            ></thead
-          >
-          <tbody>
-            {#each list.data as one (one.username)}
-              <tr data-row>
-                <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value">{one.username}</td>
-                <td>
-                  {#if may('change')}
-                    <select
-                      class="line-in"
-                      aria-label="Role of {one.name}"
-                      value={one.role}
-                      onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
-                      >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
-                    >
-                  {:else}{one.role}{/if}
-                </td>
-                <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
-                <td
-                  >{one.second_factor
-                    ? 'set up'
-                    : 'none'}{#if one.second_factor && may('change') && one.username !== session.who?.username}&nbsp;<button
+<ListPage
+  title="People and teams"
+  list="people"
+  bind:words
+  placeholder="words, or role:operator access:off"
+  query={list}
+  rows={list.data ?? []}
+  key={(one) => one.username}
+>
+  {#snippet actions()}<a class="act" href="/owners">Owners</a>{/snippet}
+  {#snippet body(rows)}
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead
+          ><tr
+            ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th
+            >{#if may('change')}<th>Log-in</th>{/if}</tr
+          ></thead
+        >
+        <tbody>
+          {#each rows as one (one.username)}
+            <tr data-row>
+              <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value">{one.username}</td>
+              <td>
+                {#if may('change')}
+                  <select
+                    class="line-in"
+                    aria-label="Role of {one.name}"
+                    value={one.role}
+                    onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
+                    >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
+                  >
+                {:else}{one.role}{/if}
+              </td>
+              <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
+              <td
+                >{one.second_factor
+                  ? 'set up'
+                  : 'none'}{#if one.second_factor && may('change') && one.username !== session.who?.username}&nbsp;<button
+                    class="act"
+                    onclick={() => void dropFactor(one.username)}
+                    aria-label="Take away the second factor of {one.name}">take it away</button
+                  >{/if}</td
+              >
+              <td
+                >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
+                    class="act"
+                    onclick={() => void change(one.username, { active: !one.active })}
+                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
+                  >{/if}</td
+              >
+              {#if may('change')}<td class="whitespace-nowrap"
+                  >{#if one.must_change}<span class="text-soft">must change it</span
+                    >&nbsp;{/if}{#if one.username !== session.who?.username}<button
                       class="act"
-                      onclick={() => void dropFactor(one.username)}
-                      aria-label="Take away the second factor of {one.name}">take it away</button
-                    >{/if}</td
-                >
-                <td
-                  >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
+                      onclick={() => ((giving = giving === one.username ? '' : one.username), (given = ''))}
+                      aria-label="Give {one.name} a new password">new password</button
+                    >&nbsp;<button
                       class="act"
-                      onclick={() => void change(one.username, { active: !one.active })}
-                      aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
+                      onclick={() => void logOut(one.username)}
+                      aria-label="Log {one.name} out everywhere">log out</button
                     >{/if}</td
-                >
-                {#if may('change')}<td class="whitespace-nowrap"
-                    >{#if one.must_change}<span class="text-soft">must change it</span
-                      >&nbsp;{/if}{#if one.username !== session.who?.username}<button
-                        class="act"
-                        onclick={() => ((giving = giving === one.username ? '' : one.username), (given = ''))}
-                        aria-label="Give {one.name} a new password">new password</button
-                      >&nbsp;<button
-                        class="act"
-                        onclick={() => void logOut(one.username)}
-                        aria-label="Log {one.name} out everywhere">log out</button
-                      >{/if}</td
-                  >{/if}
-              </tr>
-              {#if giving === one.username}
-                <tr
-                  ><td colspan="7"
-                    ><form class="bg-quiet-ground max-w-md rounded-md px-4 py-3" onsubmit={givePassword}>
-                      <PasswordField
-                        id="given-password"
-                        label="Password for {one.name}"
-                        error={errors.password}
-                        help="They must change it when they log in. Their sessions end."
-                        bind:value={given}
-                      /><button class="btn btn-primary btn-sm">Give it</button>
-                    </form></td
-                  ></tr
-                >
-              {/if}
-            {/each}
-          </tbody>
-        </table>
-      </div>
-      <Teams people={list.data} />
+                >{/if}
+            </tr>
+            {#if giving === one.username}
+              <tr
+                ><td colspan="7"
+                  ><form class="bg-quiet-ground max-w-md rounded-md px-4 py-3" onsubmit={givePassword}>
+                    <PasswordField
+                      id="given-password"
+                      label="Password for {one.name}"
+                      error={errors.password}
+                      help="They must change it when they log in. Their sessions end."
+                      bind:value={given}
+                    /><button class="btn btn-primary btn-sm">Give it</button>
+                  </form></td
+                ></tr
+              >
+            {/if}
+          {/each}
+        </tbody>
+      </table>
     </div>
+  {/snippet}
+  {#snippet below()}
+    <Teams people={list.data ?? []} />
+  {/snippet}
+  {#snippet empty()}<p>Nobody is here.</p>{/snippet}
+  {#snippet beside()}
     <aside class="sheet p-4">
       {#if may('change')}
         <form onsubmit={add}>
@@ -167,14 +164,14 @@
             bind:value={form.password}
             required={false}
           />
-          {#if !errors.password && !errors.username && !errors.role}<ProblemBox {problem} />{/if}
+          {#if !errors.password && !errors.username && !errors.role}<ProblemBox problem={acts.problem} />{/if}
           <button class="btn btn-primary btn-sm mt-2">Add</button>
         </form>
       {:else}
         <h2 class="mb-1">Roles</h2>
         {#each ROLES as [role, what] (role)}<p><strong>{role}</strong> {what}</p>{/each}
-        <ProblemBox {problem} />
+        <ProblemBox problem={acts.problem} />
       {/if}
     </aside>
-  </div>
-{/if}
+  {/snippet}
+</ListPage>

@@ -7,7 +7,7 @@
   import When from '../../lib/When.svelte'
 
   type Leftover = Schemas['LeftoverOut']
-  const acts = acting()
+  const acts = acting('round')
   const list = createInfiniteQuery(() => ({
     queryKey: ['leftovers'],
     queryFn: ({ pageParam }: { pageParam: string | undefined }) =>

@@ -7,7 +7,7 @@
   import { may } from '../../lib/session.svelte'
 
   const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
-  const acts = acting()
+  const acts = acting('round')
   let confirming = $state('')
   let typed = $state('')
 

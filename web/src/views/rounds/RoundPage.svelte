@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok, type Round } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import { clock } from '../../lib/clock.svelte'
   import { follow } from '../../lib/live'
   import Loading from '../../lib/Loading.svelte'
@@ -16,6 +17,7 @@
     queryFn: () => ok(api.GET('/api/rounds/{number}', { params: { path: { number } } })),
   }))
   let problem = $state<unknown>(null)
+  const acts = acting('round')
   const running = $derived(found.data ? !found.data.ended : false)
   /** Nobody has taken up a single test for a while: the worker is most likely not running. */
   const nobody = $derived(
@@ -36,12 +38,8 @@
     )
   })
   async function stop(): Promise<void> {
-    problem = null
-    try {
-      await ok(api.POST('/api/rounds/{number}/stops', { params: { path: { number } } }))
-    } catch (error) {
-      problem = error
-    }
+    await acts.run(() => ok(api.POST('/api/rounds/{number}/stops', { params: { path: { number } } })), ['round', number])
+    problem = acts.problem
   }
 </script>
 

@@ -1,6 +1,7 @@
 <script lang="ts">
-  import { createQuery, useQueryClient } from '@tanstack/svelte-query'
+  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
@@ -10,23 +11,16 @@
   import Leftovers from './Leftovers.svelte'
   import Permissions from './Permissions.svelte'
 
-  const queries = useQueryClient()
+  const acts = acting('round')
   const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
   const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
   const often = $derived(rules.data?.every_minutes ? span(rules.data.every_minutes * 60) : '')
-  let problem = $state<unknown>(null)
   const lasted = (begun: string, ended: string | null) =>
     ended ? span((new Date(ended).getTime() - new Date(begun).getTime()) / 1000) : 'running'
 
   async function begin(): Promise<void> {
-    problem = null
-    try {
-      const begun = await ok(api.POST('/api/rounds'))
-      await queries.invalidateQueries({ queryKey: ['rounds'] })
-      goto(`/rounds/${begun.number}`)
-    } catch (error) {
-      problem = error
-    }
+    const begun = await acts.run(() => ok(api.POST('/api/rounds')))
+    if (begun) goto(`/rounds/${begun.number}`)
   }
 </script>
 
@@ -39,7 +33,7 @@
       >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
     >{/if}
 </header>
-<ProblemBox {problem} />
+<ProblemBox problem={acts.problem} />
 <Loading query={list} />
 {#if list.data}
   {#if list.data.items.length}

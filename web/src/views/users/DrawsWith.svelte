@@ -12,7 +12,7 @@
   import Handover from '../clients/Handover.svelte'
 
   let { id, name }: { id: string; name: string } = $props()
-  const acts = acting()
+  const acts = acting('user', 'credential')
   const sent = once()
   const path = $derived({ path: { identity: id } })
   const keys = createQuery(() => ({

@@ -4,7 +4,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   let { user, use, done }: { user: string; use: number; done: () => void } = $props()
-  const acts = acting()
+  const acts = acting('user')
   let text = $state('')
   let seen = $state<Schemas['SeenOut'] | null>(null)
   const path = $derived({ path: { identity: user, number: use } })

@@ -1,7 +1,9 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ifMatch, ok, once, Problem, type Schemas } from '../../api/client'
+  import { api, ifMatch, ok, once, type Schemas } from '../../api/client'
+  import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
+  import OwnerField from '../../lib/OwnerField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   let { user = null, done }: { user?: Schemas['UserOut'] | null; done: (saved: Schemas['UserOut'] | null) => void } = $props()
@@ -19,29 +21,29 @@
   })
   // svelte-ignore state_referenced_locally
   let windows = $state((user?.windows ?? []).join('\n'))
-  let problem = $state<unknown>(null)
-  const errors = $derived(problem instanceof Problem ? problem.errors : {})
+  const acts = acting('user')
+  const errors = $derived(acts.errors)
   const sent = once()
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    problem = null
     const body = { ...form, notice_days: Number(form.notice_days) || 0, windows: windows.split('\n').filter((one) => one.trim()) }
-    try {
-      done(
-        user
-          ? await ok(
+    const known = user
+    const saved = known
+      ? await acts.run(
+          () =>
+            ok(
               api.PATCH('/api/users/{identity}', {
-                params: { path: { identity: user.id } },
-                body,
-                headers: ifMatch(user.version),
+                params: { path: { identity: known.id } },
+                // Named again, an owner whose name another bears too might be taken for that one.
+                body: { ...body, owner: body.owner === known.owner ? null : body.owner },
+                headers: ifMatch(known.version),
               }),
-            )
-          : await ok(api.POST('/api/users', { body, headers: sent.headers(body) })),
-      )
-    } catch (error) {
-      problem = error
-    }
+            ),
+          ['user', known.id],
+        )
+      : await acts.run(() => ok(api.POST('/api/users', { body, headers: sent.headers(body) })))
+    if (saved) done(saved)
   }
 </script>
 
@@ -60,7 +62,7 @@
     ></Field
   >
   <Field id="u-owner" label="Owner" error={errors.owner} help="Whom to ask before its connection changes."
-    ><input id="u-owner" class="line-in" bind:value={form.owner} /></Field
+    ><OwnerField id="u-owner" bind:value={form.owner} /></Field
   >
   <Field id="u-runs" label="When it runs" error={errors.runs}
     ><input id="u-runs" class="line-in" placeholder="02:10 daily" bind:value={form.runs} /></Field
@@ -81,7 +83,7 @@
     >
   </div>
   <div class="col-span-2">
-    <ProblemBox {problem} />
+    <ProblemBox problem={acts.problem} />
     <div class="mt-2 flex gap-3">
       <button class="btn btn-primary btn-sm">{user ? 'Save' : 'Note it'}</button>
       <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>

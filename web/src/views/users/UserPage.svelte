@@ -20,7 +20,7 @@
     queryFn: () => ok(api.GET('/api/users/{identity}', { params: { path: { identity: id } } })),
   }))
   const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
-  const acts = acting()
+  const acts = acting('user')
   let editing = $state(false)
   let adding = $state(false)
   let reading = $state(0)

@@ -1,0 +1,106 @@
+<script lang="ts" generics="Row">
+  import type { Snippet } from 'svelte'
+  import { searchParams } from 'sv-router'
+  import FilterBar from './FilterBar.svelte'
+  import Loading from './Loading.svelte'
+  import SubNav from './SubNav.svelte'
+
+  interface Query {
+    isPending: boolean
+    error: unknown
+    data: unknown
+    hasNextPage?: boolean
+    fetchNextPage?: () => unknown
+  }
+  interface Props {
+    title: string
+    /** The row of pages that it stands in. */
+    group?: 'applications' | 'connections' | 'credentials'
+    /** Under which name its filters are kept. */
+    list: 'connections' | 'credentials' | 'users' | 'applications' | 'people' | 'owners'
+    /** The filter, which stands in the address too; `placeholder` shows what can be asked for. */
+    words: string
+    placeholder: string
+    query: Query
+    rows: Row[]
+    /** What a row is told apart by. */
+    key: (row: Row) => string | number
+    /** Beside the heading: what can be done, or what the order is. */
+    actions?: Snippet
+    /** Between the heading and the rows. */
+    above?: Snippet
+    head?: Snippet
+    row?: Snippet<[Row]>
+    /** The rows, where they are not simply one below the other. */
+    body?: Snippet<[Row[]]>
+    /** What is said where there is nothing at all yet. */
+    empty: Snippet
+    /** Below the rows, and beside them. */
+    below?: Snippet
+    beside?: Snippet
+  }
+  let {
+    title,
+    group,
+    list,
+    words = $bindable(),
+    placeholder,
+    query,
+    rows,
+    key,
+    actions,
+    above,
+    head,
+    row,
+    body,
+    empty,
+    below,
+    beside,
+  }: Props = $props()
+  function all(): void {
+    words = ''
+    searchParams.delete('words')
+  }
+</script>
+
+<svelte:head><title>{title} · Neat Latch</title></svelte:head>
+{#if group}<SubNav {group} />{/if}
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+  <h1>{title}</h1>
+  <FilterBar {list} bind:words {placeholder} />
+  {@render actions?.()}
+</header>
+{@render above?.()}
+<Loading {query} />
+{#if query.data}
+  {#snippet found()}
+    {#if rows.length}
+      {#if body}{@render body(rows)}
+      {:else}
+        <div class="sheet overflow-x-auto">
+          <table class="rows">
+            <thead><tr>{@render head?.()}</tr></thead>
+            <tbody>
+              {#each rows as one (key(one))}<tr data-row>{@render row?.(one)}</tr>{/each}
+            </tbody>
+          </table>
+        </div>
+      {/if}
+      {#if query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => query.fetchNextPage?.()}>More</button>{/if}
+    {:else if query.hasNextPage}
+      <p class="sheet p-4" role="status">Looking further …</p>
+    {:else if words}
+      <p class="sheet p-4">
+        Nothing fits “{words}”. <button class="act" onclick={all}>Show all</button>
+      </p>
+    {:else}
+      <div class="sheet max-w-xl p-6">{@render empty()}</div>
+    {/if}
+  {/snippet}
+  {#if beside}
+    <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
+      <div>{@render found()}{@render below?.()}</div>
+      {@render beside()}
+    </div>
+  {:else}{@render found()}{@render below?.()}{/if}
+{/if}

@@ -1,0 +1,66 @@
+<script lang="ts">
+  import { createInfiniteQuery } from '@tanstack/svelte-query'
+  import { searchParams } from 'sv-router'
+  import { api, ok } from '../../api/client'
+  import ListPage from '../../lib/ListPage.svelte'
+  import { may } from '../../lib/session.svelte'
+  import { goto } from '../../router'
+  import OwnerForm from './OwnerForm.svelte'
+
+  let words = $state(String(searchParams.get('words') ?? ''))
+  let adding = $state(false)
+  const list = createInfiniteQuery(() => ({
+    queryKey: ['owners', words],
+    queryFn: ({ pageParam }) => ok(api.GET('/api/owners', { params: { query: { words, cursor: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    placeholderData: (before) => before,
+  }))
+  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const counted = (count: number, one: string) => (count ? [`${count} ${one}${count === 1 ? '' : 's'}`] : [])
+</script>
+
+<ListPage
+  title="Owners"
+  list="owners"
+  bind:words
+  placeholder="words, or kind:contact zone:london"
+  query={list}
+  {rows}
+  key={(one) => one.id}
+>
+  {#snippet actions()}
+    <a class="act" href="/people">People and teams</a>
+    {#if may('change')}<button class="btn btn-primary btn-sm ms-auto" data-key="n" onclick={() => (adding = !adding)}
+        >Add a contact <kbd class="value text-[0.85em] opacity-80">N</kbd></button
+      >{/if}
+  {/snippet}
+  {#snippet above()}{#if adding}<OwnerForm
+        done={(saved) => {
+          adding = false
+          if (saved) goto(`/owners/${saved.owner.id}`)
+        }}
+      />{/if}{/snippet}
+  {#snippet head()}<th>Name</th><th>Kind</th><th>Mail</th><th>Time zone</th><th>Deputy</th><th>Owns</th>{/snippet}
+  {#snippet row(one)}
+    <td><a class="act" href="/owners/{one.id}">{one.name}</a></td>
+    <td>{one.kind}</td>
+    <td>{one.mail || '—'}</td>
+    <td>{one.zone || '—'}</td>
+    <td>{one.deputy_name || '—'}</td>
+    <td
+      >{[
+        ...counted(one.applications, 'application'),
+        ...counted(one.workloads, 'user'),
+        ...counted(one.credentials, 'credential'),
+      ].join(', ') || 'nothing'}</td
+    >
+  {/snippet}
+  {#snippet empty()}
+    <p class="mb-3">
+      An owner is whoever is asked before something of theirs changes: a person, a team, or a contact outside. They appear here
+      when an application, a user or a credential is said to be theirs.
+    </p>
+    {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}>Add a contact</button>{/if}
+  {/snippet}
+</ListPage>
