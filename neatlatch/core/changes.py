@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 _LONGEST = 120
+# A thing as changes of it are told: plain values by what people call them, no secret among them.
+Plain = dict[str, Any]
 
 
 def in_words(before: Mapping[str, Any], after: Mapping[str, Any], labels: Mapping[str, str] | None = None) -> list[str]:

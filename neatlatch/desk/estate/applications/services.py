@@ -304,7 +304,7 @@ def _change(
     return application
 
 
-def _told(application: Application) -> dict[str, Any]:
+def _told(application: Application) -> changes.Plain:
     """An application as changes of it are told."""
     profile = application.read_profile()
     return {"purpose": application.purpose, "owner": application.owner_name, "ways in": [one.key for one in profile.schemes],

@@ -256,7 +256,7 @@ def provider_changed(client: Client) -> None:
         one.save()
 
 
-def told(client: Client) -> dict[str, Any]:
+def told(client: Client) -> changes.Plain:
     """A client's fields as changes of it are told."""
     return {"name": client.name, "contacts": client.contacts, "client ID": client.client_id, "redirect URIs": client.redirect_uris, "grants": client.grants,
             "scopes": client.scopes, "client sign-in": client.sign_in_method, "type": "public" if client.public else "confidential",

@@ -356,7 +356,7 @@ def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
         connection.scopes, connection.scopes_changed_at = wanted, timezone.now()
 
 
-def told(connection: Connection) -> dict[str, Any]:
+def told(connection: Connection) -> changes.Plain:
     """A connection's own settings as changes of it are told. A certificate is public, but too long to tell: only that it is another."""
     values = {key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value for key, value in connection.values.items()}
     return {**values, "scopes": connection.scopes, "slots": connection.slots, "pace": connection.pace, "time limit": connection.time_limit,
@@ -500,7 +500,7 @@ def take_away(by: Actor, connection: Connection) -> None:
     _take_away(by, connection, {})
 
 
-def _take_away(by: Actor, connection: Connection, told: dict[str, Any]) -> None:
+def _take_away(by: Actor, connection: Connection, told: Mapping[str, str]) -> None:
     connection = locked(connection)
     for held in connection.held_secrets.select_related("credential"):
         _tell_holders(held.credential)

@@ -82,7 +82,7 @@ def put(user: User, given: Given) -> None:
     user.windows, user.notice_days, user.draws = list(given.windows), given.notice_days, given.draws
 
 
-def _told(user: User) -> dict[str, Any]:
+def _told(user: User) -> changes.Plain:
     told = asdict(Given.of(user)) | {"owner": user.owner_name}
     return {**told, "windows": list(told["windows"])}
 

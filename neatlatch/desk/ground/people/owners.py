@@ -177,13 +177,13 @@ def change(by: Actor, owner: Owner, said: dict[str, Any]) -> Owner:
             owner.save()
     except IntegrityError as error:
         raise wrong_fields({"name": "A contact of this name is there already."}) from error
-    about: dict[str, Any] = {"id": owner.pk, "version": owner.version}
-    about["changes"] = changes.in_words(before, _told(owner))
+    said_of_it = changes.in_words(before, _told(owner))
+    about = {"id": owner.pk, "version": owner.version, "changes": said_of_it}
     write(by, "changed", "owner", owner.key, about)
     return owner
 
 
-def _told(owner: Owner) -> dict[str, Any]:
+def _told(owner: Owner) -> changes.Plain:
     return {"name": owner.name, **asdict(Reached.of(owner))}
 
 

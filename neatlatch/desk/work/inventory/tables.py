@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 from django.db import transaction
 
@@ -222,7 +222,7 @@ def _metadata(client: Client, text: str) -> ClientMetadata:
     return wanted
 
 
-def _told(fields: ClientMetadata) -> dict[str, Any]:
+def _told(fields: ClientMetadata) -> changes.Plain:
     return {"name": fields.name, "contacts": list(fields.contacts), "type": "public" if fields.public else "confidential", "redirect URIs": list(fields.redirect_uris),
             "grants": list(fields.grants), "scopes": sorted(fields.scopes), "client sign-in": fields.sign_in_method}  # fmt: skip
 
