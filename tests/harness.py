@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
 import os
 import shutil
@@ -262,11 +263,24 @@ class Desk:
                                                        start_new_session=True)  # fmt: skip
         if "desk" in (names or commands):
             wait_until(self._alive, what="the start of the desk", seconds=120)
+        if "worker" in (names or commands):
+            wait_until(self._works, what="the start of the worker", seconds=120)
 
     def _alive(self) -> bool:
         code = self.programs["desk"].poll()
         assert code is None, f"the desk ended with {code}: {(self.home / 'desk.log').read_text()[-2000:]}"
         return httpx.get(f"{self.url}/alive", verify=NOBODY).is_success
+
+    def _works(self) -> bool:
+        """Whether a worker holds its lock, as the desk asks before it begins a test."""
+        code = self.programs["worker"].poll()
+        assert code is None, f"the worker ended with {code}: {(self.home / 'worker.log').read_text()[-2000:]}"
+        with (self.home / "worker.lock").open("ab") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                return True
+            return False
 
     def kill(self, *names: str) -> None:
         """SIGKILL, to the whole process group: nothing gets to tidy up."""

@@ -91,6 +91,19 @@ def _wait_for(port: int, program: subprocess.Popen[Any], name: str, log: Path) -
     raise SystemExit(f"{name} did not start; the lines above say why.")
 
 
+def _wait_for_worker(program: subprocess.Popen[Any], log: Path) -> None:
+    from neatlatch.desk.work.rounds import at_work
+
+    for _ in range(600):
+        if at_work.is_there():
+            return
+        if program.poll() is not None:
+            break
+        time.sleep(0.1)
+    print((log / "worker.log").read_text()[-3000:], file=sys.stderr)
+    raise SystemExit("worker did not start; the lines above say why.")
+
+
 def _digest(folder: Path, pattern: str) -> str:
     """What stands in files, their names included."""
     found = hashlib.sha256((ROOT / "requirements.txt").read_bytes())
@@ -189,6 +202,7 @@ def main() -> None:
         desk = crew.start("desk", "-m", "neatlatch.cli", "serve", "--port", str(given.port))
         crew.start("worker", "manage.py", "run_huey", "--workers", "6", "--delay", "0.1", "--max-delay", "0.5", "--quiet")
         _wait_for(given.port, desk, "desk", log)
+        _wait_for_worker(crew.programs["worker"], log)
         _wait_for(given.port + 1, crew.start("door", "-m", "neatlatch.cli", "door", "--port", str(given.port + 1)), "door", log)
         print(f"\nNeat Latch is ready:  {environment['NEATLATCH_URL']}\n")
         for name, (role, word) in logins.items():

@@ -50,7 +50,7 @@ def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
     client, staging = client_of(page, "cargo-manifests"), client_of(page, "cargo-manifests-staging")
     addresses = ["/redirect-uris", f"/clients/{client}/redirect-uris", "/scopes", f"/clients/{client}/scopes", f"/clients/{staging}/scopes", "/access-rules",
                  "/access-rules/vessel-positions/production", "/access-rules/repair-tickets/production", "/users", f"/users/{user_of(page, 'night')}",
-                 f"/users/{user_of(page, 'forecast')}", "/accounts", "/connections/fuel-ledger-own", "/people", "/people/rowan", "/inventory", f"/clients/{client}",
+                 f"/users/{user_of(page, 'forecast')}", "/accounts", "/connections/fuel-ledger-own", "/people", "/people/rowan", "/owners", "/inventory", f"/clients/{client}",
                  "/connections?words=env:production", "/credentials?words=used:yes", "/applications?words=fuel"]  # fmt: skip
     found = {}
     for address in addresses:
@@ -307,6 +307,30 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
     page.get_by_role("button", name="They leave", exact=True).click()
     expect(page.get_by_text(re.compile("^left"))).to_be_visible()
     expect(page.get_by_text("fuel-ledger-own acts as")).to_have_count(0)
+
+
+def test_a_contact_is_added_and_owns_an_application(page: Page) -> None:
+    page.goto("/owners")
+    expect(page.get_by_role("row").filter(has_text="Quays")).to_contain_text("quays@gannet.example")
+    page.get_by_role("button", name="Add a contact").click()
+    page.get_by_label("Name", exact=True).fill("Pier 4")
+    page.get_by_label("Mail address").fill("nowhere")
+    page.get_by_label("Time zone").fill("Sound/Gannet")
+    page.get_by_label("Deputy").fill("Quays")
+    page.get_by_label("Mail address").fill("pier4@gannet.example")
+    page.get_by_role("button", name="Add contact").click()
+    expect(page.get_by_text("Give a time zone by its name, like Europe/London.").first).to_be_visible()
+    page.get_by_label("Time zone").fill("Atlantic/Faroe")
+    page.get_by_role("button", name="Add contact").click()
+    expect(page.get_by_role("heading", name="Pier 4")).to_be_visible()
+    expect(page.get_by_text("Atlantic/Faroe, there it is")).to_be_visible()
+    page.goto("/applications/fuel-ledger")
+    page.get_by_role("button", name="Change the owner").click()
+    page.get_by_label("Owner", exact=True).fill("Pier 4")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Pier 4")).to_be_visible()
+    page.goto("/owners?words=pier")
+    expect(page.get_by_role("row").filter(has_text="Pier 4")).to_contain_text("1 application")
 
 
 def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Path) -> None:

@@ -25,7 +25,7 @@
 
   /** Who is to take each thing: whom one typed, else who is offered. */
   let takers = $state<Record<string, string>>({})
-  const taker = (one: Thing) => takers[one.key] ?? one.offer
+  const taker = (one: Thing) => takers[one.key] ?? (chosen.includes(one.key) && to.trim() ? to : one.offer)
   const each = $derived(Object.fromEntries(movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)])))
   const ready = $derived(chosen.length > 0 && Object.values(each).every((name) => name.trim()))
   function choose(keys: string[], to: string): void {
@@ -135,7 +135,9 @@
               >
               <span class="help">{chosen.length} chosen</span>
             </p>
-            <label class="mt-1 block" for="to-all"><span class="label-text">One for all that are chosen</span></label>
+            <label class="mt-1 block" for="to-all"
+              ><span class="label-text">Who takes it over? <span class="help font-normal">all that are chosen</span></span></label
+            >
             <OwnerField id="to-all" bind:value={() => to, (name) => ((to = name), choose(chosen, name))} />
             <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !ready}>Hand over</button>
             {#if chosen.length && !ready}<p class="help mt-1">Say who takes each thing over.</p>{/if}

@@ -21,10 +21,8 @@
     event.preventDefault()
     const params = { path: { identity: client.id } }
     const body = { client_id: typed }
-    const answer = await acts.run(
-      () => ok(api.POST('/api/clients/{identity}/client-ids', { params, body })),
-      ['client', client.id],
-    )
+    // What was cleaned off is told once, here: it is no part of the client that is read.
+    const answer = await acts.run(() => ok(api.POST('/api/clients/{identity}/client-ids', { params, body })))
     if (!answer) return
     said = answer.notes ?? []
     typed = ''
