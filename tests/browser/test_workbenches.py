@@ -311,7 +311,7 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
 
 def test_a_contact_is_added_and_owns_an_application(page: Page) -> None:
     page.goto("/owners")
-    expect(page.get_by_role("row").filter(has_text="Quays")).to_contain_text("quays@gannet.example")
+    expect(page.get_by_role("row", name="Quays contact")).to_contain_text("quays@gannet.example")
     page.get_by_role("button", name="Add a contact").click()
     page.get_by_label("Name", exact=True).fill("Pier 4")
     page.get_by_label("Mail address").fill("nowhere")

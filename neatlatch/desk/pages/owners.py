@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from django.db.models import Count, Model, OuterRef, QuerySet, Subquery
@@ -27,11 +28,12 @@ _MOST = 200
 
 @dataclass(frozen=True, kw_only=True)
 class OwnerOut:
-    """An owner. ``key`` names exactly this one; ``mail`` of a person is their own; the deputy by key
-    and by name."""
+    """An owner. ``key`` names exactly this one, ``written`` is how people would; ``mail`` of a
+    person is their own; the deputy as people write it, and by name."""
 
     id: int
     key: str
+    written: str
     kind: str
     name: str
     mail: str
@@ -96,23 +98,30 @@ def _owned(model: type[Model]) -> Coalesce:
 
 
 def _counted(rows: QuerySet[Owner]) -> QuerySet[Owner]:
-    return rows.select_related("person", "deputy__person").annotate(
+    return rows.select_related("person", "team", "deputy__person", "deputy__team").annotate(
         of_applications=_owned(Application),
         of_workloads=_owned(User),
         of_credentials=_owned(Credential),
     )
 
 
-def _out(one: Owner) -> OwnerOut:
+def _rows(found: list[Owner]) -> list[OwnerOut]:
+    deputies = [one.deputy for one in found if one.deputy is not None]
+    written = services.written([*found, *deputies])
+    return [_out(one, written) for one in found]
+
+
+def _out(one: Owner, written: Mapping[int, str]) -> OwnerOut:
     counts = vars(one)
     return OwnerOut(
         id=one.pk,
         key=one.key,
+        written=written[one.pk],
         kind=one.kind,
         name=one.name,
         mail=one.mail,
         zone=one.zone,
-        deputy=one.deputy.key if one.deputy is not None else "",
+        deputy=written[one.deputy.pk] if one.deputy is not None else "",
         deputy_name=one.deputy.name if one.deputy is not None else "",
         applications=counts["of_applications"],
         workloads=counts["of_workloads"],
@@ -151,7 +160,7 @@ def _full(identity: int) -> OwnerFull:
         for of in rows[:_MOST]
     ]
     username = one.person.username if one.person is not None else ""
-    return OwnerFull(owner=_out(one), username=username, things=things)
+    return OwnerFull(owner=_rows([one])[0], username=username, things=things)
 
 
 LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains", "mail": "address__icontains"}
@@ -165,7 +174,7 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
     plain = ("name__icontains", "address__icontains")
     rows = filtering.apply(Owner.objects.all(), asked, LOOKUPS, plain)
     found, following = page(_counted(rows), "name", cursor, then="id")
-    return Owners(items=[_out(one) for one in found], next=following)
+    return Owners(items=_rows(found), next=following)
 
 
 @router.post("/owners", response={201: OwnerFull})

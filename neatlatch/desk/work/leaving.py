@@ -107,9 +107,9 @@ def _offered(person: Person, theirs: list[Owner]) -> str:
     """Who might take over what is a person's: their deputy, else their only team; empty: nobody."""
     deputy = next((one.deputy for one in theirs if one.deputy is not None), None)
     if deputy is not None:
-        return deputy.key
+        return owners.written([deputy])[deputy.pk]
     teams = [one.name for one in person.teams.all()[:2]]
-    return f"team/{teams[0]}" if len(teams) == 1 else ""
+    return teams[0] if len(teams) == 1 else ""
 
 
 def _owned(person: Person, mine: frozenset[str]) -> list[Belonging]:

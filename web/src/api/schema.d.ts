@@ -8355,14 +8355,16 @@ export interface components {
         };
         /**
          * OwnerOut
-         * @description An owner. ``key`` names exactly this one; ``mail`` of a person is their own; the deputy by key
-         *     and by name.
+         * @description An owner. ``key`` names exactly this one, ``written`` is how people would; ``mail`` of a
+         *     person is their own; the deputy as people write it, and by name.
          */
         OwnerOut: {
             /** Id */
             id: number;
             /** Key */
             key: string;
+            /** Written */
+            written: string;
             /** Kind */
             kind: string;
             /** Name */

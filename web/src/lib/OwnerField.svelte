@@ -31,6 +31,6 @@
   bind:value
 />
 <datalist id="{id}-known">
-  {#each known.data?.items ?? [] as one (one.id)}<option value={one.key}>{one.name}{one.mail ? `, ${one.mail}` : ''}</option
+  {#each known.data?.items ?? [] as one (one.id)}<option value={one.written}>{one.kind}{one.mail ? `, ${one.mail}` : ''}</option
     >{/each}
 </datalist>

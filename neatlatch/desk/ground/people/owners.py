@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass, replace
+from string import ascii_lowercase, ascii_uppercase
 from typing import Any
 from zoneinfo import available_timezones
 
 from django.core.exceptions import ValidationError
 from django.core.validators import validate_email
 from django.db import IntegrityError, transaction
-from django.db.models import ProtectedError
+from django.db.models import ProtectedError, Q, Value
+from django.db.models.functions import Concat, Lower
 
 from neatlatch.core import changes
 from neatlatch.desk.ground.common.actors import Actor
@@ -65,11 +68,55 @@ def of_team(team: Team) -> Owner:
     return Owner.objects.get_or_create(team=team, defaults=made)[0]
 
 
+class _Called:
+    """The teams and people that some texts name. Two queries, however many texts there are.
+
+    Capital letters do not count, as far as the database knows small ones for them: in ASCII.
+    """
+
+    def __init__(self, texts: Iterable[str]) -> None:
+        low = {_low(text) for text in texts}
+        low |= {one.removeprefix(_TEAM).removeprefix(_PERSON) for one in low}
+        teams = Team.objects.annotate(low=Lower("name")).filter(low__in=low)
+        self._teams = {_low(one.name): one for one in teams}
+        people = Person.objects.annotate(
+            login=Lower("username"),
+            mail=Lower("email"),
+            whole=Lower(Concat("first_name", Value(" "), "last_name")),
+        ).filter(Q(login__in=low) | Q(mail__in=low) | Q(whole__in=low))
+        self._people = list(people)
+
+    def of(self, text: str) -> Team | Person | None:
+        """The one that a text names: the team, else the person by login name, mail address or name;
+        none, where two people bear the name."""
+        low = _low(text)
+        if low.startswith(_TEAM):
+            return self._teams.get(low.removeprefix(_TEAM))
+        if text.startswith(_PERSON):
+            login = text.removeprefix(_PERSON)
+            return next((one for one in self._people if one.username == login), None)
+        if (team := self._teams.get(low)) is not None:
+            return team
+        for field in ("username", "email"):
+            for one in self._people:
+                if low and _low(getattr(one, field)) == low:
+                    return one
+        same = [one for one in self._people if _low(f"{one.first_name} {one.last_name}") == low]
+        return same[0] if len(same) == 1 else None
+
+
+_SMALL = str.maketrans(ascii_uppercase, ascii_lowercase)
+
+
+def _low(text: str) -> str:
+    return text.translate(_SMALL)
+
+
 def named(text: str) -> Owner | None:
     """The owner that a text names, made where it is none yet; ``None``: it is empty.
 
     ``person/LOGIN`` and ``team/NAME`` name exactly one; else it is the team, the person (by login
-    name, name or mail address) or the contact that is called so, or a new contact. Part of the
+    name, mail address or name) or the contact that is called so, or a new contact. Part of the
     surrounding transaction. Raises a field error.
     """
     text = text.strip()
@@ -77,31 +124,29 @@ def named(text: str) -> Owner | None:
         return None
     if len(text) > LONGEST:
         raise wrong_fields({"owner": f"More than {LONGEST} characters are not kept."})
-    if (team := _team(text)) is not None:
-        return of_team(team)
-    if (person := _person(text)) is not None:
-        return of_person(person)
+    who = _Called([text]).of(text)
+    if isinstance(who, Team):
+        return of_team(who)
+    if isinstance(who, Person):
+        return of_person(who)
     if text.startswith((_PERSON, _TEAM)):
         raise wrong_fields({"owner": f"There is no {text.replace('/', ' ', 1)}."})
     found = Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=text).first()
     return found or _contact(text)
 
 
-def _team(text: str) -> Team | None:
-    name = text.removeprefix(_TEAM)
-    return Team.objects.filter(name__iexact=name).first()
+def written(found: Iterable[Owner]) -> dict[int, str]:
+    """How people write owners so that :func:`named` reads exactly these: by name, where nobody else
+    is meant by it, else by key. By their keys in the database; two queries for all."""
+    all_of_them = list(found)
+    called = _Called(one.name for one in all_of_them)
+    return {one.pk: _written(one, called.of(one.name)) for one in all_of_them}
 
 
-def _person(text: str) -> Person | None:
-    if text.startswith(_PERSON):
-        return Person.objects.filter(username=text.removeprefix(_PERSON)).first()
-    if (known := Person.objects.filter(username__iexact=text).first()) is not None:
-        return known
-    if "@" in text:
-        return Person.objects.filter(email__iexact=text).first()
-    first, _, last = text.partition(" ")
-    same = list(Person.objects.filter(first_name__iexact=first, last_name__iexact=last)[:2])
-    return same[0] if len(same) == 1 else None  # two of one name: neither is meant for certain
+def _written(owner: Owner, who: Team | Person | None) -> str:
+    if who is None:
+        return owner.name if owner.kind == Owner.Kind.CONTACT else owner.key
+    return owner.name if who in (owner.team, owner.person) else owner.key
 
 
 def _contact(name: str) -> Owner:

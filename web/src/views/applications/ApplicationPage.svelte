@@ -57,7 +57,7 @@
   <header class="mb-3 flex items-baseline gap-4">
     <h1>{found.data.name}</h1>
     <span class="help">{found.data.purpose}</span>
-    <span class="inline-flex flex-wrap items-center gap-x-1"
+    <span class="inline-flex flex-wrap items-baseline gap-x-1"
       ><span class="help">Owner:</span> <OwnerOf id="owner" owner={found.data.owner} {acts} save={giveTo} /></span
     >
     <a class="btn btn-sm ms-auto" href="/applications/{key}/profile">Profile</a>

@@ -73,7 +73,7 @@
     <a class="act" href="/applications/{client.application}">{client.application_name}</a>
     {#if has('redirect_uris')}<a class="act" href="/clients/{client.id}/redirect-uris">Redirect URIs</a>{/if}
     {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes">What it may do</a>{/if}
-    {#if may('change') && client.state === 'live'}
+    {#if may('change') && client.state === 'live' && client.kind !== 'resource_server'}
       <a
         class="btn btn-primary btn-sm ms-auto"
         data-key="n"
@@ -232,7 +232,7 @@
             </p>
           {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
         </section>{/if}
-      <ClientJson {client} />
+      {#if client.kind !== 'resource_server'}<ClientJson {client} />{/if}
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
         {#each client.connections as ref (ref)}<p><a class="act" href="/connections/{ref}">{ref}</a></p>{:else}<p>

@@ -42,7 +42,11 @@
 </script>
 
 <form class="sheet mb-4 grid max-w-3xl grid-cols-2 gap-x-5 p-4" onsubmit={save}>
-  <Field id="o-name" label="Name" error={acts.errors.name}
+  <Field
+    id="o-name"
+    label="Name"
+    error={acts.errors.name}
+    help={owner && owner.kind !== 'contact' ? 'Changed among people and teams.' : ''}
     ><input
       id="o-name"
       class="line-in"
