@@ -6,7 +6,7 @@ a key travels in, which further endpoints there are. Forms, checks and tests are
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -199,3 +199,24 @@ def endpoint(
     base = with_directions(KINDS[kind], where or {})
     values = tuple(replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {lower(label)}") for one in base.values)
     return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})
+
+
+@dataclass(frozen=True)
+class Issuing:
+    """Something that a caller can be issued: by whom, what it is, and for which kind of scheme
+    (empty: the grants of the client say it)."""
+
+    by: Literal["house", "application"]
+    what: Literal["client", "key", "certificate"]
+    kind: str = ""
+
+
+def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[Issuing, ...]:
+    """What a caller of an application can be issued, what is usual first; ``house``: the application
+    accepts what our own authority issues. What else it wants is prepared with a connection."""
+    kinds = {one.key for one in schemes}
+    takes = any(one in REGISTERED for one in kinds)
+    own = (Issuing("house", "client"), Issuing("house", "key", BEARER), Issuing("house", "certificate", CERTIFICATE))
+    usual = "client" if takes else "certificate" if CERTIFICATE in kinds else "key"
+    by_house = sorted(own, key=lambda one: one.what != usual) if house else []
+    return (*by_house, *([Issuing("application", "client")] if takes else []))

@@ -12,7 +12,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import oauth2, openapi, profiles
+from neatlatch.core import oauth2, openapi, profiles, schemes
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, KINDS, OAUTH1, OAUTH2, PAIR, STREAM
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
@@ -238,3 +238,22 @@ def test_work_that_could_not_be_cleared_away_is_not_saved(changes: dict[str, str
     profile = profiles.from_dict({"probe": PROBE | changes})  # what was saved before is still read
     said = profiles.unsound(profile)
     assert (word in said) if word else (said == "")
+
+
+@pytest.mark.parametrize(
+    ("kinds", "house", "expected"),
+    [
+        ((CODE, CLIENT), False, ["application client"]),
+        ((CODE,), True, ["house client", "house key", "house certificate", "application client"]),
+        ((BEARER,), True, ["house key", "house client", "house certificate"]),
+        ((CERTIFICATE, BASIC), True, ["house certificate", "house client", "house key"]),
+        ((BASIC, API_KEY), False, []),
+    ],
+)
+def test_what_a_caller_can_be_issued(kinds: tuple[str, ...], house: bool, expected: list[str]) -> None:
+    """What is usual at the application comes first (common practice, no source)."""
+    found = schemes.issuings([KINDS[one] for one in kinds], house)
+    assert [f"{one.by} {one.what}" for one in found] == expected
+    assert {one.what: one.kind for one in found if one.by == "house"} == (
+        {"client": "", "key": BEARER, "certificate": CERTIFICATE} if house else {}
+    )

@@ -5,28 +5,35 @@ from __future__ import annotations
 import base64
 import json
 import zlib
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
 import pytest
+import yaml
 from authlib.oauth2.rfc9068.claims import JWTAccessTokenClaims
 from authlib.oauth2.rfc9068.token_validator import JWTBearerTokenValidator
+from django.utils import timezone
 from joserfc import jwt
 from joserfc.jwk import KeySet
 from oauthlib.oauth2 import BackendApplicationClient, LegacyApplicationClient, WebApplicationClient
 
 from neatlatch.desk.authority import backup
 from neatlatch.desk.authority.house import issuing, tokens
-from neatlatch.desk.authority.records.house.models import Access, Grant
+from neatlatch.desk.authority.records.house.models import Access, GoneAccess, Grant
 from neatlatch.desk.estate.clients.services import note_consent
 from neatlatch.desk.estate.credentials.services import show
+from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground.journal.services import Told
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import leaving
+from neatlatch.desk.work.drawing import services as drawing
+from neatlatch.desk.work.inventory import services as inventory
 from neatlatch.desk.work.inventory.applying import Applying
 
 from .conftest import PASSWORD
@@ -229,6 +236,41 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
     assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"
+
+
+def bit(environment: Environment, number: int) -> int:
+    """What the status list says of a token, by its number."""
+    shown = json.loads(b64decode(tokens.statuses(environment, number // tokens.BLOCK).split(".")[1]))
+    octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
+    place = number % tokens.BLOCK
+    return octets[place // 8] >> (place % 8) & 1
+
+
+@pytest.mark.parametrize("how", ["on its page", "by the inventory", "with the user that drew"])
+def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(house: House, how: str) -> None:
+    if how == "with the user that drew":
+        user = users.add(house.by, users.Given("Night run", "sandbox"))
+        client, handover = drawing.give(house.by, user, "client", "relay")
+        assert handover is not None
+        secret = show(house.by, handover)[1]
+    else:
+        client, secret = house.client(scheme="oauth2_client")
+    ASK.post(f"{house.issuer}/token", data={"grant_type": "client_credentials"}, auth=(client.client_id, secret)).raise_for_status()
+    number, environment = Access.objects.get().pk, client.place.environment
+    assert not bit(environment, number)
+    if how == "on its page":
+        assert house.web.delete(f"/api/clients/{client.pk}").status_code == 204
+    elif how == "by the inventory":
+        file = yaml.safe_load(inventory.export(house.by))
+        for kind in ("clients", "credentials"):
+            file[kind] = {}
+        inventory.apply(house.by, yaml.safe_dump(file), prune=True)
+    else:
+        users.remove(house.by, user)
+    assert not Access.objects.exists()
+    assert bit(environment, number)
+    tokens.clear_ended(timezone.now() + timedelta(days=3))
+    assert not GoneAccess.objects.exists()
 
 
 def test_a_restore_ends_what_was_allowed(house: House, tmp_path: Path) -> None:

@@ -25,7 +25,7 @@ from neatlatch.core import house_key
 from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.authority.house import issuing, quick, signing, tokens
+from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant, SigningKey, Turned
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.records.applications.models import Environment, Place
@@ -34,7 +34,6 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.house import endpoints
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.inventory import services as inventory
 
@@ -54,7 +53,7 @@ def test_metadata_is_sound_and_stands_where_rfc_8414_says(house: House) -> None:
 
 def test_registration_by_protocol(house: House) -> None:
     """RFC 7591 and RFC 7592."""
-    right, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 1, 7)
+    right, value = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
     auth = {"Authorization": f"Bearer {value}"}
     wanted = {
         "client_name": "Bunker report",
@@ -104,7 +103,7 @@ def test_registration_by_protocol(house: House) -> None:
 def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> None:
     """M5: whoever holds the registration access token of a client is held to what an administrator left it."""
     most = Ceiling(frozenset({"ledger.read", "ledger.write"}), frozenset({"authorization_code", "refresh_token"}))
-    _, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 2, 7, most)
+    _, value = rights.give(house.by, house.place("fuel-ledger"), 2, 7, most)
     auth = {"Authorization": f"Bearer {value}"}
     wanted = {"client_name": "Bunkers", "redirect_uris": [BACK, f"{BACK}/two"], "grant_types": ["authorization_code", "refresh_token"]}
     beyond = {**wanted, "grant_types": ["client_credentials"], "redirect_uris": []}
@@ -140,7 +139,7 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
 )
 def test_registration_of_what_is_no_redirect_uri(house: House, uri: str) -> None:
     """RFC 7591 §3.2.2: a refusal, whoever asks, and whatever stands there."""
-    _, value = endpoints.new_right(house.by, house.place("fuel-ledger"), 1, 7)
+    _, value = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
     web = WebClient(raise_request_exception=False, headers={"Authorization": f"Bearer {value}"})
     for field in ("redirect_uris", "client_name", "scope"):
         document = {"client_name": "Bunkers", "redirect_uris": [uri], "grant_types": ["authorization_code"]}
@@ -308,7 +307,7 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         issuing.resource(house.by, place)
         client, _ = issuing.register(house.by, place, ClientMetadata("Tally", ("t@gannet.example",), grants=("client_credentials",),
                                                                       scopes=frozenset({"ledger.read"})), "oauth2_client")  # fmt: skip
-        endpoints.new_right(house.by, place, 1, 7)
+        rights.give(house.by, place, 1, 7)
         signing.roll_over(house.by, place.environment)
         Turned.objects.bulk_create(
             Turned(environment=place.environment, at=timezone.now(), endpoint="token", what=f"no. {one}") for one in range(25)

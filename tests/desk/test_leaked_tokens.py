@@ -10,12 +10,12 @@ from typing import Any
 import httpx
 from django.test import Client as WebClient
 
+from neatlatch.desk.authority.house import rights
 from neatlatch.desk.authority.records.house.models import Access, Grant
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.house import endpoints
 
 from .conftest import PERSON, SERVICE, Setup
 from .houses import ASK, House
@@ -141,7 +141,7 @@ def test_a_refresh_token_of_the_house_and_all_that_came_of_it(house: House) -> N
 
 
 def test_a_management_token_of_the_house_is_taken_away(house: House) -> None:
-    _, right = endpoints.new_right(house.by, house.place("fuel-ledger"), 1, 7)
+    _, right = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
     body = {"client_name": "Tally", "grant_types": ["client_credentials"], "scope": "ledger.read"}
     told = ASK.post(f"{house.issuer}/register", json=body, headers={"Authorization": f"Bearer {right}"}).json()
     token = {"Authorization": f"Bearer {told['registration_access_token']}"}

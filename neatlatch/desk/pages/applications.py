@@ -12,7 +12,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words, profiles
-from neatlatch.core.schemes import KINDS, Value
+from neatlatch.core.schemes import KINDS, Value, issuings
 from neatlatch.desk.estate.applications import services
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.lookups import find_application, find_place
@@ -36,8 +36,18 @@ class EnvironmentOut:
 
 
 @dataclass(frozen=True, kw_only=True)
+class IssuingOut:
+    """What a caller can be issued: by the house or the application, what it is, and for which kind
+    of scheme."""
+
+    by: str
+    what: str
+    kind: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class PlaceOut:
-    """An application in one environment."""
+    """An application in one environment. ``issues``: what its callers can be issued, what is usual first."""
 
     environment: EnvironmentOut
     issuer: str
@@ -50,6 +60,7 @@ class PlaceOut:
     house: bool
     grants: list[str]
     sign_in_methods: list[str]
+    issues: list[IssuingOut]
     read_at: datetime | None
     clients: int
     connections: int
@@ -275,8 +286,9 @@ def value_out(one: Value) -> ValueOut:
     )
 
 
-def _place_out(place: Any) -> PlaceOut:
+def _place_out(place: Any, profile: profiles.Profile) -> PlaceOut:
     published = place.read_metadata()
+    issues = issuings(profile.schemes, place.house)
     return PlaceOut(
         environment=environment_out(place.environment),
         issuer=place.issuer,
@@ -289,6 +301,7 @@ def _place_out(place: Any) -> PlaceOut:
         house=place.house,
         grants=list(published.grant_types_supported) if published else [],
         sign_in_methods=list(published.token_endpoint_auth_methods_supported) if published else [],
+        issues=[IssuingOut(by=one.by, what=one.what, kind=one.kind) for one in issues],
         read_at=place.read_at,
         clients=place.client_count,
         connections=place.connection_count,
@@ -317,7 +330,7 @@ def full(application: Application) -> ApplicationOut:
         purpose=application.purpose,
         owner=application.owner_name,
         version=application.version,
-        places=[_place_out(one) for one in places],
+        places=[_place_out(one, profile) for one in places],
         schemes=[scheme_out(one) for one in profile.schemes],
         scopes=[_scope_io(one) for one in profile.scopes],
         operations=[

@@ -4256,6 +4256,19 @@ export interface components {
             rules_kept: boolean;
         };
         /**
+         * IssuingOut
+         * @description What a caller can be issued: by the house or the application, what it is, and for which kind
+         *     of scheme.
+         */
+        IssuingOut: {
+            /** By */
+            by: string;
+            /** What */
+            what: string;
+            /** Kind */
+            kind: string;
+        };
+        /**
          * OperationOut
          * @description An operation, and the alternatives of scopes that allow it.
          */
@@ -4273,7 +4286,7 @@ export interface components {
         };
         /**
          * PlaceOut
-         * @description An application in one environment.
+         * @description An application in one environment. ``issues``: what its callers can be issued, what is usual first.
          */
         PlaceOut: {
             environment: components["schemas"]["EnvironmentOut"];
@@ -4299,6 +4312,8 @@ export interface components {
             grants: string[];
             /** Sign In Methods */
             sign_in_methods: string[];
+            /** Issues */
+            issues: components["schemas"]["IssuingOut"][];
             /** Read At */
             read_at: string | null;
             /** Clients */

@@ -21,6 +21,7 @@ from neatlatch.core.authority.refusing import Presented, Refused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSUES
 from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
+from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.clients.services import checked
 from neatlatch.desk.estate.credentials.services import forget, keep
 from neatlatch.desk.estate.records.applications.models import Environment, Place
@@ -269,6 +270,14 @@ def revoke_all(by: Actor, client: Client, why: str) -> None:
     for one in client.credentials.exclude(digest=""):
         revoke(by, one, why)
     revoke_tokens(by, client, why)
+
+
+@transaction.atomic
+def remove(by: Actor, client: Client, why: str) -> None:
+    """Remove a client of the house: every secret and token of it is refused from now on. Refused
+    while a connection names it. Raises :class:`Problem`."""
+    revoke_all(by, client, why)
+    clients.remove(by, client)
 
 
 # Recognising

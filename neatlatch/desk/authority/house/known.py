@@ -1,4 +1,4 @@
-"""Keeping what is known of certificates true: the revocation lists' entries, and whose certificates are let in as which client."""
+"""Keeping true what is known of certificates and tokens whose client is gone, and whose certificates are let in as which client."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from django.dispatch import receiver
 from django.utils import timezone
 
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation, Trust
+from neatlatch.desk.authority.records.house.models import Access, GoneAccess
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 
@@ -38,6 +39,17 @@ def _gone(sender: Any, instance: Issued, **kwargs: Any) -> None:
     now = timezone.now()
     if instance.revoked is None and instance.not_after > now:
         _enter(instance, now, "cessationOfOperation")
+
+
+@receiver(post_delete, sender=Access)
+def _token_gone(sender: Any, instance: Access, **kwargs: Any) -> None:
+    """An access token whose client was removed is good no more: whoever looks at the status lists
+    alone is told so until it would have ended."""
+    if instance.ends > timezone.now():
+        GoneAccess.objects.get_or_create(
+            number=instance.pk,
+            defaults={"environment_id": instance.environment_id, "ends": instance.ends},
+        )
 
 
 def tell(client: Client) -> None:

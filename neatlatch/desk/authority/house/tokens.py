@@ -14,7 +14,7 @@ from neatlatch.core import house_key
 from neatlatch.core.authority import asking, granting, status_list, telling
 from neatlatch.core.authority.refusing import Refused, with_query
 from neatlatch.core.scopes import joined
-from neatlatch.desk.authority.records.house.models import Access, Code, Grant, Refresh, Waiting
+from neatlatch.desk.authority.records.house.models import Access, Code, GoneAccess, Grant, Refresh, Waiting
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -257,11 +257,13 @@ def statuses(environment: Environment, block: int) -> str:
     """A status list token: which access tokens of a block were revoked. Raises :class:`Refused` for a block that does not exist."""
     now = timezone.now()
     newest = Access.objects.order_by("-id").values_list("id", flat=True).first() or 0
+    newest = max(newest, GoneAccess.objects.order_by("-number").values_list("number", flat=True).first() or 0)
     if block > newest // BLOCK:
         raise Refused("not_found", status=404)
-    revoked = Access.objects.filter(
-        environment=environment, revoked__isnull=False, id__gte=block * BLOCK, id__lt=(block + 1) * BLOCK
-    ).values_list("id", flat=True)
+    first, end = block * BLOCK, (block + 1) * BLOCK
+    marked = Access.objects.filter(environment=environment, revoked__isnull=False, id__gte=first, id__lt=end)
+    gone = GoneAccess.objects.filter(environment=environment, number__gte=first, number__lt=end)
+    revoked = [*marked.values_list("id", flat=True), *gone.values_list("number", flat=True)]
     address = f"{issuing.issuer(environment)}/status/{block}"
     return signing.sign(
         environment,
@@ -274,7 +276,7 @@ def statuses(environment: Environment, block: int) -> str:
 def clear_ended(now: datetime) -> int:
     """Clear away what ended a day ago: tokens, codes, requests. Answers how many. A used refresh token stays as long as it would have lived, so that its reuse is seen."""
     old = now - timedelta(days=1)
-    count = Access.objects.filter(ends__lt=old).delete()[0]
+    count = Access.objects.filter(ends__lt=old).delete()[0] + GoneAccess.objects.filter(ends__lt=old).delete()[0]
     count += Code.objects.filter(ends__lt=old).delete()[0] + Waiting.objects.filter(ends__lt=old).delete()[0]
     count += Refresh.objects.filter(ends__lt=old).delete()[0]
     count += Grant.objects.filter(begun__lt=old, refresh_tokens=None, access_tokens=None, codes=None).delete()[0]

@@ -337,7 +337,11 @@ def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
 @router.delete("/clients/{identity}", response={204: None})
 def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
     """Remove a client that no connection uses."""
-    services.remove(guard.need(request, "change"), find_client(identity))
+    by, found = guard.need(request, "change"), find_client(identity)
+    if found.house:
+        issuing.remove(by, found, "the client was removed")
+    else:
+        services.remove(by, found)
     return 204, None
 
 

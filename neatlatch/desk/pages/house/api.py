@@ -14,7 +14,7 @@ from ninja import Router
 
 from neatlatch.core.authority import rollover, telling
 from neatlatch.core.authority.ceiling import Ceiling
-from neatlatch.desk.authority.house import issuing, signing, tokens
+from neatlatch.desk.authority.house import issuing, rights, signing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant, RegistrationRight, SigningKey, Turned, Waiting
 from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
 from neatlatch.desk.estate.records.applications.models import Environment, Place
@@ -27,7 +27,6 @@ from neatlatch.desk.pages.applications import environment_out
 from neatlatch.desk.pages.house.shapes import AcceptingOut, RegistrationRightOut, SecretLife, SigningKeyOut, TokenLife, TurnedOut
 from neatlatch.desk.work.credentials import life
 
-from . import endpoints
 from .shapes import (
     AcceptsIn,
     AllowIn,
@@ -184,7 +183,7 @@ def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn
     if wrong:
         raise problems.wrong_fields(wrong)
     most = Ceiling(*(frozenset(one) if one is not None else None for one in (given.scopes, given.grants)))
-    right, value = endpoints.new_right(by, place, given.uses, given.days, most)
+    right, value = rights.give(by, place, given.uses, given.days, most)
     return 201, RegistrationRightMade(**vars(_right(right)), token=value)
 
 
@@ -195,7 +194,7 @@ def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
     found = RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
     if found is None:
         raise problems.not_found("right")
-    endpoints.end_right(by, found)
+    rights.take_away(by, found)
     return 204, None
 
 

@@ -7,13 +7,10 @@ from __future__ import annotations
 
 import functools
 import json
-import secrets
 from collections.abc import Callable, Sequence
-from datetime import timedelta
 from typing import Any
 from urllib.parse import parse_qsl
 
-from django.db import transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect, JsonResponse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
@@ -21,20 +18,15 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import house_key
 from neatlatch.core.authority import ceiling, registering, status_list, telling
 from neatlatch.core.authority.refusing import Refused, SentBack, once, presented
-from neatlatch.core.schemes import CODE
-from neatlatch.desk.authority.house import issuing, quick, signing, tokens
-from neatlatch.desk.authority.records.house.models import RegistrationRight
+from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.estate.clients.services import put_fields
-from neatlatch.desk.estate.clients.services import remove as remove_client
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.common import at_once, bodies
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL
 from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.strangers import Allowance
-from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 # All of a firm may come from one address, and many sign in at the same hour.
 _ASKED = Allowance(of_one=300, of_all=1_200)
@@ -252,28 +244,9 @@ def _bearer(request: HttpRequest) -> str:
 @_endpoint("register", "POST")
 def register(request: HttpRequest, environment: Environment) -> HttpResponse:
     """Registration by protocol (RFC 7591 §3.1), by whoever holds a registration right."""
-    digest = house_key.digest(_bearer(request))
-    now, management = timezone.now(), secrets.token_urlsafe(32)
-    with transaction.atomic():
-        right = (
-            RegistrationRight.objects.select_for_update()
-            .select_related("place__application", "place__environment")
-            .filter(digest=digest, place__environment=environment)
-            .first()
-        )
-        if right is None or right.ends <= now or right.left < 1:
-            raise Refused(
-                "invalid_token", "", 401, "registration right unknown" if right is None else "registration right used up or ended"
-            )
-        profile = right.place.application.read_profile()
-        allowed = ceiling.read(right.ceiling)
-        known = allowed.scopes_of(one.name for one in profile.scopes)
-        fields = registering.read(_document(request), known, allowed.grants_of(telling.GRANTS))
-        client = issuing.new_client(BY_PROTOCOL, right.place, fields, CODE)
-        client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
-        client.save(update_fields=["management_digest", "ceiling"])
-        value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
-        RegistrationRight.objects.filter(pk=right.pk).update(left=right.left - 1)
+    now, shown = timezone.now(), _bearer(request)
+    made = rights.register(environment, shown, lambda known, grants: registering.read(_document(request), known, grants), now)
+    client, credential, value, management = made.client, made.credential, made.secret, made.management
     ends = int(credential.ends.timestamp()) if credential is not None and credential.ends else 0
     answer = telling.registration_answer(
         client.fields(), client.client_id, int(now.timestamp()), value, ends, _managed_at(environment, client), management
@@ -299,9 +272,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
     if not house_key.same(held, house_key.digest(shown)) or client is None:
         raise Refused("invalid_token", "", 401, "registration access token wrong")
     if request.method == "DELETE":
-        with transaction.atomic():
-            issuing.revoke_all(BY_PROTOCOL, client, "the client was removed by protocol")
-            remove_client(BY_PROTOCOL, client)
+        issuing.remove(BY_PROTOCOL, client, "the client was removed by protocol")
         return HttpResponse(status=204)
     if request.method == "PUT":
         document = _document(request)
@@ -312,31 +283,6 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:
             raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
-        with transaction.atomic():
-            client = put_fields(BY_PROTOCOL, client, fields)
+        client = put_fields(BY_PROTOCOL, client, fields)
     return JsonResponse(telling.registration_answer(client.fields(), client.client_id, int((client.created or timezone.now()).timestamp()),
                                                     address=_managed_at(environment, client), token=shown))  # fmt: skip
-
-
-@transaction.atomic
-def new_right(by: Person, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()) -> tuple[RegistrationRight, str]:
-    """Let somebody register clients by protocol, which may have so much at ``most``; answers the right and its token, which is shown this once."""
-    value = secrets.token_urlsafe(32)
-    now = timezone.now()
-    made = RegistrationRight.objects.create(digest=house_key.digest(value), hint=f"…{value[-4:]}", place=place, made_by=by.username, made=now,
-                                            ends=now + timedelta(days=days), left=uses, ceiling=most.as_plain())  # fmt: skip
-    write(
-        by,
-        "made a right to register at",
-        "application",
-        place.application.key,
-        {"environment": place.environment.name, "clients": uses, "days": days, "at most": most.as_plain()},
-    )
-    return made, value
-
-
-@transaction.atomic
-def end_right(by: Person, right: RegistrationRight) -> None:
-    """Take a right to register away."""
-    write(by, "took away a right to register at", "application", right.place.application.key)
-    right.delete()

@@ -111,9 +111,8 @@ def give(
 @transaction.atomic
 def take_away(by: Actor, client: Client) -> None:
     """Take away what a user draws with: every secret and token of it is refused from now on."""
-    issuing.revoke_all(by, client, "taken away from its user")
     write(by, "took away a way to draw from", "user", client.user.name if client.user else "", {"client": client.client_id})
-    client.delete()
+    issuing.remove(by, client, "taken away from its user")
 
 
 # Who asks

@@ -9,6 +9,7 @@ from uuid import UUID
 
 from neatlatch.core.inventory.merging import Change
 from neatlatch.core.inventory.shape import KINDS, Content
+from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.clients import declared as clients
 from neatlatch.desk.estate.clients import services as client_services
@@ -182,7 +183,10 @@ class Applying:
             if client.managed and client.management_token is not None:
                 says = "the client is registered there by protocol; remove it on its page, so that it is removed there too"
                 raise CannotApply(kind, key, says)
-            client_services.remove(by, client)
+            if client.house:
+                issuing.remove(by, client, "the client is no longer in the inventory")
+            else:
+                client_services.remove(by, client)
         elif kind == "connections":
             connection_services.take_away(by, Connection.objects.get(ref=key))
         elif kind == "users":

@@ -7,7 +7,6 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SigningRequest from '../../lib/SigningRequest.svelte'
   import { onDay } from '../../lib/time'
-  import { takesClients } from '../../lib/words'
   import { goto, param, route } from '../../router'
   import UriList from './UriList.svelte'
 
@@ -31,21 +30,27 @@
     vendor_shared: false,
   })
   /** Who issues it where both can, and what it is: a client of OAuth 2.0, or a key. */
-  let issuer = $state<'house' | 'application'>('house')
+  let issuer = $state('house')
   let request = $state('')
   let ends = $state('')
   const errors = $derived(acts.errors)
-  const oauth = $derived(takesClients(found.data))
-  const usual = $derived(oauth ? 'client' : found.data?.schemes.some((one) => one.key === 'certificate') ? 'certificate' : 'key')
-  /** A choice of one's own stands until another application is looked at. */
-  let kind = $derived<'client' | 'key' | 'certificate'>(usual)
-  /** Where it can be registered: anywhere for OAuth 2.0; else only the house issues, and the rest is prepared with a connection. */
-  const places = $derived(found.data?.places.filter((one) => oauth || one.house) ?? [])
+  const places = $derived(found.data?.places.filter((one) => one.issues.length) ?? [])
   const place = $derived(places.find((one) => one.environment.key === form.environment) ?? places[0])
-  const house = $derived(Boolean(place?.house) && issuer === 'house')
-  const shows = $derived(house && kind === 'certificate')
+  const issuers = $derived([...new Set(place?.issues.map((one) => one.by) ?? [])])
+  const by = $derived(issuers.includes(issuer) ? issuer : issuers[0])
+  const house = $derived(by === 'house')
+  const issuable = $derived(place?.issues.filter((one) => one.by === by) ?? [])
+  /** What it is: what was chosen, where that can be had, else what is usual there. */
+  let chosen = $state('')
+  const issued = $derived(issuable.find((one) => one.what === chosen) ?? issuable[0])
+  const shows = $derived(issued?.what === 'certificate')
   /** Neither grants nor redirect URIs. */
-  const isKey = $derived(house && kind !== 'client')
+  const isKey = $derived(issued !== undefined && issued.what !== 'client')
+  const WHAT: Record<string, string> = {
+    client: 'A client of OAuth 2.0',
+    key: 'A key',
+    certificate: 'A certificate, shown in TLS',
+  }
   const grants = $derived(
     ['authorization_code', 'refresh_token', 'client_credentials'].filter(
       (one) => house || !place?.grants.length || place.grants.includes(one),
@@ -105,7 +110,7 @@
             {#each places as one (one.environment.key)}<option value={one.environment.key}>{one.environment.name}</option>{/each}
           </select>
         </Field>
-        {#if place.house && oauth}
+        {#if issuers.length > 1}
           <Field id="issuer" label="Issued by" help="The application accepts what the house authority issues.">
             <select id="issuer" class="line-in" bind:value={issuer}>
               <option value="house">The house authority</option><option value="application">{found.data.name} itself</option>
@@ -118,10 +123,8 @@
             label="What it is"
             help="A key is sent with every call; a client gets short-lived tokens by its secret; a certificate is shown when the line is made."
           >
-            <select id="kind" class="line-in" bind:value={kind}>
-              <option value="client">A client of OAuth 2.0</option><option value="key">A key</option><option value="certificate"
-                >A certificate, shown in TLS</option
-              >
+            <select id="kind" class="line-in" value={issued?.what} onchange={(e) => (chosen = e.currentTarget.value)}>
+              {#each issuable as one (one.what)}<option value={one.what}>{WHAT[one.what]}</option>{/each}
             </select>
           </Field>
           {#if !shows}<Field

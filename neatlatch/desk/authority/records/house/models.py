@@ -119,6 +119,15 @@ class Access(models.Model):
         indexes = [models.Index(fields=["environment", "id"], condition=Q(revoked__isnull=False), name="revoked_access")]
 
 
+class GoneAccess(models.Model):
+    """The number of an access token whose client was removed before the token ended: the status
+    lists go on saying that it was revoked."""
+
+    number = models.BigIntegerField(primary_key=True)
+    environment = models.ForeignKey(Environment, on_delete=models.CASCADE)
+    ends = models.DateTimeField(db_index=True)
+
+
 class RegistrationRight(models.Model):
     """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access token), for one application in one environment.
 

@@ -1,0 +1,93 @@
+"""Rights to register clients of the house by protocol (RFC 7591 §3), and registering with one."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from django.db import transaction
+from django.utils import timezone
+
+from neatlatch.core import house_key
+from neatlatch.core.authority import ceiling, telling
+from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import CODE
+from neatlatch.desk.authority.records.house.models import RegistrationRight
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
+from neatlatch.desk.ground.journal.services import write
+
+from . import issuing
+
+# Reads what was asked for, out of the scopes and grants that may be asked for. Raises Refused.
+Read = Callable[[frozenset[str], frozenset[str]], ClientMetadata]
+
+
+@dataclass(frozen=True)
+class Registered:
+    """A client that was registered by protocol; its secret (empty: a public client) and the token
+    that it manages itself with (RFC 7592 §3) are told this once."""
+
+    client: Client
+    credential: Credential | None
+    secret: str = field(repr=False)
+    management: str = field(repr=False)
+
+
+@transaction.atomic
+def give(by: Actor, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()) -> tuple[RegistrationRight, str]:
+    """Let somebody register so many clients for so many days, which may have so much at ``most``;
+    answers the right and its token, which is shown this once."""
+    value, now = secrets.token_urlsafe(32), timezone.now()
+    made = RegistrationRight.objects.create(
+        digest=house_key.digest(value),
+        hint=f"…{value[-4:]}",
+        place=place,
+        made_by=by.username,
+        made=now,
+        ends=now + timedelta(days=days),
+        left=uses,
+        ceiling=most.as_plain(),
+    )
+    about = {
+        "environment": place.environment.name,
+        "clients": uses,
+        "days": days,
+        "at most": most.as_plain(),
+    }
+    write(by, "made a right to register at", "application", place.application.key, about)
+    return made, value
+
+
+@transaction.atomic
+def take_away(by: Actor, right: RegistrationRight) -> None:
+    """Take a right to register away."""
+    write(by, "took away a right to register at", "application", right.place.application.key)
+    right.delete()
+
+
+@transaction.atomic
+def register(environment: Environment, shown: str, read: Read, now: datetime) -> Registered:
+    """Register a client with the token of a right, which has one use less then. Raises
+    :class:`Refused`."""
+    rows = RegistrationRight.objects.select_for_update()
+    rows = rows.select_related("place__application", "place__environment")
+    right = rows.filter(digest=house_key.digest(shown), place__environment=environment).first()
+    if right is None or right.ends <= now or right.left < 1:
+        why = "unknown" if right is None else "used up or ended"
+        raise Refused("invalid_token", "", 401, f"registration right {why}")
+    allowed = ceiling.read(right.ceiling)
+    known = allowed.scopes_of(one.name for one in right.place.application.read_profile().scopes)
+    fields = read(known, allowed.grants_of(telling.GRANTS))
+    client = issuing.new_client(BY_PROTOCOL, right.place, fields, CODE)
+    management = secrets.token_urlsafe(32)
+    client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
+    client.save(update_fields=["management_digest", "ceiling"])
+    value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
+    RegistrationRight.objects.filter(pk=right.pk).update(left=right.left - 1)
+    return Registered(client, credential, value, management)
