@@ -8,7 +8,9 @@ from typing import Any
 
 import pytest
 import yaml
+from django.db import connection as database
 from django.test import Client as WebClient
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.cli import main
@@ -263,3 +265,12 @@ def test_a_secret_that_was_given_and_put_in_nowhere_stays_with_the_addresses_of_
     assert client.place.token_endpoint == f"{ELSEWHERE}/token"
     with pytest.raises(Problem, match="would go to https://localhost:9"):
         setup.connection(client)
+
+
+def test_a_pasted_secret_takes_few_statements(setup: Setup) -> None:
+    """With all that follows: sealed, held, cleared for where it goes, told to others that hold it, found, in the journal, nothing proven any more."""
+    connection = setup.latched()
+    with CaptureQueriesContext(database) as seen:
+        connections.put_secret(setup.by, connection, "another-secret-of-some-length-4471", key="client_secret")
+    assert len(seen) < 25, [one["sql"][:80] for one in seen]
+    assert Connection.objects.get().version == connection.version + 1

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from hashlib import sha256
 from typing import Any
@@ -134,7 +134,7 @@ def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | 
         save_new(by, connection)
         for value in scheme.secrets():
             if value.key in opened:
-                said = _hold(by, connection, value, opened[value.key], secret_ends)
+                _, said = _hold(by, connection, value, opened[value.key], secret_ends)
                 notes |= {value.key: said} if said else {}
             elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
                 HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
@@ -195,12 +195,14 @@ def _open(value: Value | None, pasted: Pasted) -> Pasted:
     return OpenedKey(*check_key(pasted))
 
 
-def _hold(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> list[str]:
-    """Keep a pasted secret and let the connection hold it; answers what was cleaned and what still looks wrong."""
+def _hold(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
+    """Keep a pasted secret and let the connection hold it; answers it, with what was cleaned and what still looks wrong."""
     credential, notes = _pasted(by, connection, value, pasted, ends)
-    HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": credential})
+    # The connection is locked: nobody else gives it a secret meanwhile.
+    if not HeldSecret.objects.filter(connection=connection, key=value.key).update(credential=credential):
+        HeldSecret.objects.create(connection=connection, key=value.key, credential=credential)
     _tell_holders(credential)
-    return notes
+    return credential, notes
 
 
 def _tell_holders(credential: Credential) -> None:
@@ -267,8 +269,10 @@ def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
 
 def _learn_end(connection: Connection) -> None:
     """A private key is of use as long as its certificate is good: the credential ends when that does (RFC 5280 §4.1.2.5)."""
+    if not connection.values.get("certificate"):
+        return
     held = connection.held_secrets.select_related("credential").filter(key="private_key").first()
-    if held is None or not connection.values.get("certificate"):
+    if held is None:
         return
     try:
         leaf = reading.read(connection.values["certificate"].encode("utf-8")).leaf()
@@ -279,20 +283,28 @@ def _learn_end(connection: Connection) -> None:
         Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
 
 
-def touched(connection: Connection, by: Actor, leave: Leave | None = None) -> None:
+# The columns that :func:`touched` changes itself.
+_TOUCHED = ("version", "changed_at", "changed_by", *Connection.HEALTH)
+
+
+def touched(connection: Connection, by: Actor, leave: Leave | None = None, *, columns: Collection[str] | None = None) -> None:
     """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet, and nothing that is held goes to a new place without
-    leave. Raises :class:`Problem`."""
+    leave. ``columns`` are those that were changed, where that is known. Raises :class:`Problem`."""
     _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
     connection.forget_health()
-    connection.save()
+    connection.save(update_fields=None if columns is None else [*_TOUCHED, *columns])
     destinations.settle(by, connection, leave)
 
 
 def locked(connection: Connection) -> Connection:
     """The connection as it stands now, in the surrounding transaction."""
-    return Connection.objects.select_for_update().select_related("place__application", "place__environment", "client").get(pk=connection.pk)
+    rows = Connection.objects.select_for_update().select_related("place__application", "place__environment", "client")
+    found = rows.get(pk=connection.pk)
+    if found.client is not None and found.client.place_id == found.place_id:
+        found.client.place = found.place  # the very same, which was fetched already
+    return found
 
 
 def change(
@@ -374,7 +386,7 @@ def put_secret(
 def _put_in(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
-    touched(connection, by, leave)
+    touched(connection, by, leave, columns=())
     return connection, notes
 
 
@@ -387,9 +399,8 @@ def _put_secret(by: Actor, connection: Connection, pasted: Pasted, ends: Any, ke
     value = _secret_value(connection.read_scheme(), key)
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
-    notes = _hold(by, connection, value, pasted, ends)
-    hint = connection.held_secrets.select_related("credential").get(key=value.key).credential.hint
-    write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": hint, "cleaned": notes})
+    credential, notes = _hold(by, connection, value, pasted, ends)
+    write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": credential.hint, "cleaned": notes})
     return notes
 
 

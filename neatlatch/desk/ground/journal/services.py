@@ -41,7 +41,7 @@ class Told:
         return write(who, self.did, noun, ref, {"changes": list(self.changes[: self.MOST])})
 
 
-@transaction.atomic
+@transaction.atomic(savepoint=False)
 def write(who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | None = None) -> Entry:
     """Write an entry as part of the surrounding transaction, which holds the write lock, so numbers have no gaps.
 

@@ -190,17 +190,18 @@ def _write(of: str, entries: Iterable[Entry]) -> None:
             cursor.execute("INSERT INTO finding_place (entry, of) VALUES (last_insert_rowid(), %s)", [of])
 
 
-def note(one: Model) -> None:
-    """Write what finds an object anew."""
+def note(one: Model, new: bool = False) -> None:
+    """Write what finds an object anew; ``new``: nothing found it before."""
     kind = _table(one)
     fresh = kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).filter(pk=one.pk).first()
-    with transaction.atomic():
-        _forget(_of(one))
+    with transaction.atomic(savepoint=False):
+        if not new:
+            _forget(_of(one))
         if fresh is not None:
             _write(_of(one), _WRITERS[kind](fresh))
 
 
-def _saved(sender: type[Model], instance: Model, update_fields: Any = None, raw: bool = False, **more: Any) -> None:
+def _saved(sender: type[Model], instance: Model, created: bool = False, update_fields: Any = None, raw: bool = False, **more: Any) -> None:
     # Last use, states and the like are not what anybody looks for.
     if update_fields is None or set(update_fields) & {
         "name",
@@ -213,7 +214,10 @@ def _saved(sender: type[Model], instance: Model, update_fields: Any = None, raw:
         "hint",
         "shared",
     }:
-        note(instance.application if isinstance(instance, Place) else instance)
+        if isinstance(instance, Place):
+            note(instance.application)
+        else:
+            note(instance, created)
         if isinstance(instance, Owner):  # what is theirs is found by their name, too
             for one in (*instance.applications.all(), *instance.workloads.all()):
                 note(one)
