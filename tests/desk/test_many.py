@@ -34,7 +34,7 @@ from .conftest import forget_the_journal, load_once
 COUNT = 1_100
 APPLICATIONS = ("lost-property", "crew-roster", "cargo-manifests", "fuel-ledger", "berth-booking")
 # What the demo has none of, and no list shows: they come and go within minutes, or are kept by a protocol.
-NONE = {"common.Repeatable", "house.Waiting", "house.Grant", "house.Code", "house.Refresh", "house.RegistrationRight", "house.Turned",
+NONE = {"common.Repeatable", "house.Waiting", "house.Grant", "house.Code", "house.Refresh", "house.GoneAccess", "house.RegistrationRight", "house.Turned",
         "certificates.Revocation", "inventory.Origin", "connections.SetAside"}  # fmt: skip
 
 
