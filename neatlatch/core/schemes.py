@@ -92,6 +92,11 @@ class Scheme:
         return self.key == CODE
 
     @property
+    def grants(self) -> tuple[str, ...]:
+        """The grants that a client for it is registered with."""
+        return (self.grant, "refresh_token") if self.signs_in else (self.grant,)
+
+    @property
     def house_issues(self) -> bool:
         """Whether our own authority can issue for it, where the application accepts that."""
         return self.key in HOUSE_ISSUES

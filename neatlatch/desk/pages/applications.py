@@ -12,7 +12,9 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words, profiles
-from neatlatch.core.schemes import KINDS, Value, issuings
+from neatlatch.core.authority import telling
+from neatlatch.core.metadata import ServerMetadata
+from neatlatch.core.schemes import KINDS, Issuing, Value, issuings
 from neatlatch.desk.estate.applications import services
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.lookups import find_application, find_place
@@ -43,6 +45,9 @@ class IssuingOut:
     by: str
     what: str
     kind: str
+    # Of a client: what can be switched on, and how it can prove itself.
+    grants: list[str]
+    sign_in_methods: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -110,6 +115,7 @@ class SchemeOut:
     key: str
     label: str
     grant: str
+    grants: list[str]
     registers: bool
     signs_in: bool
     house_issues: bool
@@ -261,6 +267,7 @@ def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
         key=scheme.key,
         label=scheme.label,
         grant=scheme.grant,
+        grants=list(scheme.grants),
         registers=scheme.registers,
         signs_in=scheme.signs_in,
         house_issues=scheme.house_issues,
@@ -301,10 +308,32 @@ def _place_out(place: Any, profile: profiles.Profile) -> PlaceOut:
         house=place.house,
         grants=list(published.grant_types_supported) if published else [],
         sign_in_methods=list(published.token_endpoint_auth_methods_supported) if published else [],
-        issues=[IssuingOut(by=one.by, what=one.what, kind=one.kind) for one in issues],
+        issues=[_issuing_out(one, published) for one in issues],
         read_at=place.read_at,
         clients=place.client_count,
         connections=place.connection_count,
+    )
+
+
+# How a client that keeps a secret proves itself (RFC 6749 §2.3.1).
+_METHODS: tuple[str, ...] = ("client_secret_basic", "client_secret_post")
+
+
+def _issuing_out(one: Issuing, published: ServerMetadata | None) -> IssuingOut:
+    """What can be issued, with no more than the application says that it takes (RFC 8414 §2)."""
+    grants: tuple[str, ...] = telling.GRANTS
+    methods = _METHODS
+    if published is not None and one.by == "application":
+        grants = tuple(each for each in grants if each in published.grant_types_supported) or grants
+        taken = published.token_endpoint_auth_methods_supported
+        methods = tuple(each for each in methods if each in taken) or methods
+    of_client = one.what == "client"
+    return IssuingOut(
+        by=one.by,
+        what=one.what,
+        kind=one.kind,
+        grants=list(grants) if of_client else [],
+        sign_in_methods=list(methods) if of_client else [],
     )
 
 

@@ -163,7 +163,7 @@ def _full(identity: int) -> OwnerFull:
     return OwnerFull(owner=_rows([one])[0], username=username, things=things)
 
 
-LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains", "mail": "address__icontains"}
+LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains"}
 
 
 @router.get("/owners", response=Owners)
@@ -171,7 +171,7 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
     """Owners by name; filtered by plain words and field words (``kind:contact zone:London``)."""
     guard.need(request, "look")
     asked = filter_words.read(words, {key: key for key in LOOKUPS})
-    plain = ("name__icontains", "address__icontains")
+    plain = ("name__icontains", "address__icontains", "person__email__icontains")
     rows = filtering.apply(Owner.objects.all(), asked, LOOKUPS, plain)
     found, following = page(_counted(rows), "name", cursor, then="id")
     return Owners(items=_rows(found), next=following)

@@ -4267,6 +4267,10 @@ export interface components {
             what: string;
             /** Kind */
             kind: string;
+            /** Grants */
+            grants: string[];
+            /** Sign In Methods */
+            sign_in_methods: string[];
         };
         /**
          * OperationOut
@@ -4332,6 +4336,8 @@ export interface components {
             label: string;
             /** Grant */
             grant: string;
+            /** Grants */
+            grants: string[];
             /** Registers */
             registers: boolean;
             /** Signs In */
@@ -4581,6 +4587,10 @@ export interface components {
             kind: string;
             /** Parts */
             parts: string[];
+            /** Gets Tokens */
+            gets_tokens: boolean;
+            /** Keeps Secrets */
+            keeps_secrets: boolean;
             /** State */
             state: string;
             /** Vendor Shared */
@@ -5409,6 +5419,8 @@ export interface components {
             ends: string | null;
             /** Over */
             over: boolean;
+            /** Lives */
+            lives: boolean;
             /** Source */
             source: string;
             /** Put In By */
@@ -5508,6 +5520,8 @@ export interface components {
             ends: string | null;
             /** Over */
             over: boolean;
+            /** Lives */
+            lives: boolean;
             /** Source */
             source: string;
             /** Put In By */
@@ -5801,6 +5815,8 @@ export interface components {
             ends: string | null;
             /** Over */
             over: boolean;
+            /** Lives */
+            lives: boolean;
             /** Source */
             source: string;
             /** Put In By */
@@ -6315,6 +6331,8 @@ export interface components {
             ends: string | null;
             /** Over */
             over: boolean;
+            /** Lives */
+            lives: boolean;
             /** Last Used */
             last_used: string | null;
             /** Last Used From */

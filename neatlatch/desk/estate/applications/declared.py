@@ -17,14 +17,13 @@ from neatlatch.desk.estate.records.applications.models import (
     Application,
     Environment,
     Place,
-    ProfileVersion,
 )
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import Told, write
 from neatlatch.desk.ground.people import owners
 
 from .following import before_addresses, of_change
-from .services import ADDRESS_FIELDS, read_given
+from .services import ADDRESS_FIELDS, read_given, save_with
 
 _FIELDS = ("name", "purpose", "documentation")
 
@@ -58,27 +57,9 @@ def application(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Ap
     else:
         for name, value in fields.items():
             setattr(found, name, value)
-        _give_profile(by, found, profile)
+        save_with(by, found, profile, of_change(found, profile))
     told.write(by, "application", key)
     return found
-
-
-def _give_profile(by: Actor, found: Application, profile: profiles.Profile) -> None:
-    following, plain = [], profiles.to_dict(profile)
-    if found.profile != plain:
-        ProfileVersion.objects.create(
-            application=found,
-            number=found.version,
-            profile=found.profile,
-            by=by.username,
-            at=timezone.now(),
-        )
-        following, found.profile = of_change(found, profile), plain
-    found.version += 1
-    found.changed_by = by.username
-    found.save()
-    for save in following:
-        save()
 
 
 @transaction.atomic

@@ -287,6 +287,15 @@ def _change(
         application.purpose = str(wanted["purpose"]).strip()
     if wanted.get("owner") is not None:
         application.owner = owners.named(str(wanted["owner"]))
+    save_with(by, application, profile, following)
+    said = changes.in_words(stood, _told(application))
+    write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
+    return application
+
+
+def save_with(by: Actor, application: Application, profile: profiles.Profile | None, following: list[Save]) -> None:
+    """Save an application as a further version, with this profile in place of the one before, which is kept (``None``: it stays), and with what follows.
+    Part of the surrounding transaction; the row is locked."""
     before = application.profile
     if profile is not None:
         application.profile = profiles.to_dict(profile)
@@ -299,9 +308,6 @@ def _change(
     application.save()
     for save in following:
         save()
-    said = changes.in_words(stood, _told(application))
-    write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
-    return application
 
 
 def _told(application: Application) -> changes.Plain:

@@ -379,7 +379,7 @@ def drop(connection: Connection) -> None:
 def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) -> None:
     """Forget the tokens of a connection, set aside ones too, as part of the surrounding transaction;
     once that is over the provider is asked to end them, and the journal says under ``did`` what it
-    said. ``shared``: only those that are no person's.
+    said. ``shared``: only those that are held and no person's.
 
     Whoever waits for what the provider says asks before the transaction (:func:`revoke`).
     """

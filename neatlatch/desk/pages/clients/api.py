@@ -127,6 +127,8 @@ class ClientOut:
     house: bool
     kind: str
     parts: list[str]
+    gets_tokens: bool
+    keeps_secrets: bool
     state: str
     vendor_shared: bool
     scheme: str
@@ -200,6 +202,8 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         house=client.house,
         kind=client.kind,
         parts=list(client.parts),
+        gets_tokens=client.gets_tokens,
+        keeps_secrets=client.keeps_secrets,
         state=client.state,
         vendor_shared=client.vendor_shared,
         scheme=client.scheme,

@@ -121,24 +121,26 @@ def credential(request: HttpRequest, identity: UUID) -> WholeCredentialOut:
     return life.whole(found, timezone.now())
 
 
+def _credential(identity: UUID) -> Credential:
+    """A credential without its value, or a 404."""
+    found = Credential.objects.defer("value").filter(pk=identity).first()
+    if found is None:
+        raise problems.not_found("credential")
+    return found
+
+
 @router.put("/credentials/{identity}/end", response=WholeCredentialOut)
 def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> WholeCredentialOut:
     """Note when a secret ends, where people have to say it."""
     by = guard.need(request, "change")
-    found = Credential.objects.defer("value").filter(pk=identity).first()
-    if found is None:
-        raise problems.not_found("credential")
-    return life.whole(ends.set_end(by, found, given.ends), timezone.now())
+    return life.whole(ends.set_end(by, _credential(identity), given.ends), timezone.now())
 
 
 @router.put("/credentials/{identity}/owner", response=WholeCredentialOut)
 def set_owner(request: HttpRequest, identity: UUID, given: OwnerIn) -> WholeCredentialOut:
     """Say whose a credential is; empty: nobody's own."""
     by = guard.need(request, "change")
-    found = Credential.objects.defer("value").filter(pk=identity).first()
-    if found is None:
-        raise problems.not_found("credential")
-    return life.whole(owned.give(by, found, given.owner), timezone.now())
+    return life.whole(owned.give(by, _credential(identity), given.owner), timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)

@@ -266,6 +266,7 @@ def _issued(client: Client) -> IssuedOut:
             issued=one.issued,
             ends=one.ends,
             over=one.ends is not None and one.ends <= now,
+            lives=one.lives,
             last_used=one.last_used,
             last_used_from=one.last_used_from,
             tokens=one.living,

@@ -147,6 +147,8 @@ class SecretLife:
     issued: datetime
     ends: datetime | None
     over: bool
+    # Whether its state lets it in; its end is another question.
+    lives: bool
     last_used: datetime | None
     last_used_from: str
     tokens: int

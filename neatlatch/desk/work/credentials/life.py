@@ -81,6 +81,7 @@ def _row(
         issued=one.issued,
         ends=one.ends,
         over=one.ends is not None and one.ends <= now,
+        lives=one.lives,
         source=one.source,
         put_in_by=one.put_in_by,
         owner=_owner_of(one),

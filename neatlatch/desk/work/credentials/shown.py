@@ -38,6 +38,8 @@ class CredentialOut:
     issued: datetime
     ends: datetime | None
     over: bool
+    # Whether its state lets it in; its end is another question.
+    lives: bool
     source: str
     put_in_by: str
     owner: str

@@ -28,7 +28,7 @@
   }
   let revoking = $state('')
   let why = $state('')
-  const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && !['revoked', 'retired'].includes(one.state)))
+  const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && one.lives))
   const most = $derived(found.data?.most_secrets ?? 2)
   const shows = $derived(client.scheme === 'certificate')
   let issuing = $state(false)
@@ -66,7 +66,7 @@
       <button class="btn btn-sm ms-auto" disabled={live.length >= most} onclick={() => (issuing = !issuing)}
         >Issue another certificate</button
       >
-    {:else if may('change') && (!client.public || client.scheme === 'bearer')}
+    {:else if may('change') && client.keeps_secrets}
       <button
         class="btn btn-sm ms-auto"
         disabled={acts.busy || live.length >= most}
@@ -85,7 +85,7 @@
     {#if held.secrets.length}
       <div class="grid grid-cols-2 gap-3">
         {#each held.secrets.slice(0, 4) as one (one.id)}
-          {@const dead = one.over || one.state === 'revoked' || one.state === 'retired'}
+          {@const dead = one.over || !one.lives}
           <article
             class="border-base-300 rounded-md border p-3 {dead ? 'bg-quiet-ground border-dashed' : ''}"
             aria-label="{one.kind === 'private_key' ? 'Certificate' : 'Secret'} {one.hint}"
@@ -109,7 +109,7 @@
                 {#if one.last_used}<When at={one.last_used} /> from
                   <span class="value">{one.last_used_from}</span>{:else}never{/if}
               </dd>
-              {#if client.scheme !== 'bearer' && !shows}<dt class="text-soft">Tokens alive</dt>
+              {#if client.gets_tokens}<dt class="text-soft">Tokens alive</dt>
                 <dd>{one.tokens}</dd>{/if}
               {#if one.connections.length}<dt class="text-soft">Held by</dt>
                 <dd>
@@ -150,7 +150,7 @@
       </div>
       {#if held.secrets.length > 4}<p class="help mt-1">{held.secrets.length - 4} older ones are in the journal.</p>{/if}
     {:else}<p>{client.public ? 'A public client has no secret; it proves itself by PKCE.' : 'No secret was made yet.'}</p>{/if}
-    {#if client.scheme !== 'bearer' && !shows}
+    {#if client.gets_tokens}
       <div class="mt-4 mb-1 flex items-baseline gap-4">
         <h3 class="font-bold">Tokens alive</h3>
         <span class="help"

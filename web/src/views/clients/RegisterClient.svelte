@@ -51,16 +51,8 @@
     key: 'A key',
     certificate: 'A certificate, shown in TLS',
   }
-  const grants = $derived(
-    ['authorization_code', 'refresh_token', 'client_credentials'].filter(
-      (one) => house || !place?.grants.length || place.grants.includes(one),
-    ),
-  )
-  const methods = $derived(
-    ['client_secret_basic', 'client_secret_post'].filter(
-      (one) => house || !place?.sign_in_methods.length || place.sign_in_methods.includes(one),
-    ),
-  )
+  const grants = $derived(issued?.grants ?? [])
+  const methods = $derived(issued?.sign_in_methods ?? [])
 
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
@@ -71,7 +63,7 @@
       by_protocol,
       by_house: house,
       ends: house && ends ? onDay(ends) : null,
-      scheme: shows ? 'certificate' : isKey ? 'bearer' : '',
+      scheme: issued?.kind ?? '',
       request: shows ? request : '',
       application: key,
       environment: place.environment.key,

@@ -44,7 +44,7 @@
         contacts: [],
         public: false,
         redirect_uris: person ? [connection.values.redirect_uri ?? ''] : [],
-        grants: person ? ['authorization_code', 'refresh_token'] : [connection.scheme.grant],
+        grants: connection.scheme.grants,
         scopes: connection.scopes,
         sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
         by_protocol: oauth && byProtocol && Boolean(place?.registers),

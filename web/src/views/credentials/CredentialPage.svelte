@@ -68,7 +68,7 @@
 <Loading query={found} />
 {#if found.data}
   {@const one = found.data}
-  {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
+  {@const dead = one.over || !one.lives}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
     <h1>{capital(kindName(one.kind, one.house))} <span class="value">{one.hint}</span></h1>
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
@@ -164,8 +164,11 @@
           <dt class="text-soft">{one.over ? 'Ended' : 'Ends'}</dt>
           <dd>
             {#if one.ends}<When at={one.ends} />{:else}no end is known{/if}
-            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span
-              >{:else if !['revoked', 'retired'].includes(one.state)}<EndOf id={one.id} ends={one.ends} hint={one.hint} />{/if}
+            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span>{:else if one.lives}<EndOf
+                id={one.id}
+                ends={one.ends}
+                hint={one.hint}
+              />{/if}
           </dd>
           <dt class="text-soft">Kept as</dt>
           <dd>{one.sealed ? 'a sealed value' : one.house ? 'a digest only; nobody can read it back' : 'a reference only'}</dd>

@@ -63,7 +63,7 @@
   {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">{one}.</p>{/each}
   {#if found}<LeakedTokens {found} {again} />{/if}
   {#each found?.credentials ?? [] as one (one.id)}
-    {@const dead = one.over || ['revoked', 'retired'].includes(one.state)}
+    {@const dead = one.over || !one.lives}
     <section class="sheet mb-4 p-4" aria-label="Recognised: {one.hint}">
       <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
         <h2>

@@ -30,6 +30,7 @@
 {#if found.data}
   {@const owner = found.data.owner}
   {@const things = found.data.things}
+  {@const all = owner.applications + owner.workloads + owner.credentials}
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>{owner.name}</h1>
     <span class="text-soft">{owner.kind === 'contact' ? 'a contact outside' : `a ${owner.kind}`}</span>
@@ -42,6 +43,9 @@
     <section class="sheet" aria-labelledby="things">
       <h2 id="things" class="border-base-300 border-b px-4 py-2">
         {things.length ? 'What is theirs' : 'Nothing is theirs'}
+        {#if all > things.length}<span class="help font-normal"
+            >{things.length} of {all} are shown; filter the lists by “owner:” for the others</span
+          >{/if}
       </h2>
       {#if things.length}
         <table class="rows">

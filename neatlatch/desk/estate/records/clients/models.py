@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Self
 from django.db import models
 
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.core.schemes import CERTIFICATE, CLIENT, CODE, OAUTH2, REGISTERED
+from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, OAUTH2, REGISTERED
 from neatlatch.desk.estate.records.applications.models import Place
 
 from .columns import Managed, OfTheHouse, Registered, Seen
@@ -87,6 +87,17 @@ class Client(Registered, Managed, Seen, OfTheHouse):
         """What there is to see of it beside its name: *registration*, *redirect_uris*, *scopes*,
         *account*."""
         raise NotImplementedError
+
+    @property
+    def gets_tokens(self) -> bool:
+        """Whether it is given tokens; a key or a certificate is shown itself."""
+        return self.scheme in OAUTH2
+
+    @property
+    def keeps_secrets(self) -> bool:
+        """Whether it has secrets: a public client proves itself by PKCE (RFC 7636), and who shows a
+        certificate by that."""
+        return self.scheme == BEARER or (self.scheme != CERTIFICATE and not self.public)
 
     @property
     def native(self) -> bool:
