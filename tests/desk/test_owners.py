@@ -126,7 +126,10 @@ def test_what_somebody_owns_is_on_their_page_and_keeps_them(web: WebClient) -> N
 def test_a_credential_has_an_owner(web: WebClient) -> None:
     key = Credential.objects.get(kind="client_secret")
     address = f"/credentials/{key.pk}"
-    assert send(web, "put", f"{address}/owner", {"owner": "Ewan Tait"})["owner"] == "Ewan Tait"
+    noted = send(web, "get", address)
+    assert (noted["owner"], noted["owner_from"]) == ("t@gannet.example", "account")
+    said = send(web, "put", f"{address}/owner", {"owner": "Ewan Tait"})
+    assert (said["owner"], said["owner_from"]) == ("Ewan Tait", "said")
     listed = send(web, "get", "/credentials?words=owner:tait")
     assert [one["id"] for one in listed] == [str(key.pk)]
     assert Entry.objects.get(did="said whose it is").details["owner"] == "Ewan Tait"

@@ -4591,6 +4591,8 @@ export interface components {
             gets_tokens: boolean;
             /** Keeps Secrets */
             keeps_secrets: boolean;
+            /** Shows Certificate */
+            shows_certificate: boolean;
             /** State */
             state: string;
             /** Vendor Shared */
@@ -5427,6 +5429,11 @@ export interface components {
             put_in_by: string;
             /** Owner */
             owner: string;
+            /**
+             * Owner From
+             * @enum {string}
+             */
+            owner_from: "" | "said" | "user" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */
@@ -5528,6 +5535,11 @@ export interface components {
             put_in_by: string;
             /** Owner */
             owner: string;
+            /**
+             * Owner From
+             * @enum {string}
+             */
+            owner_from: "" | "said" | "user" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */
@@ -5823,6 +5835,11 @@ export interface components {
             put_in_by: string;
             /** Owner */
             owner: string;
+            /**
+             * Owner From
+             * @enum {string}
+             */
+            owner_from: "" | "said" | "user" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */

@@ -3,8 +3,21 @@
   import OwnerField from './OwnerField.svelte'
   import { may } from './session.svelte'
 
-  /** Whose something is, and saying whose; `save` is run among the acts of the page. */
-  let { id, owner, acts, save }: { id: string; owner: string; acts: Acting; save: (owner: string) => Promise<unknown> } = $props()
+  /** Whose something is, and saying whose; `save` is run among the acts of the page. Where nobody said it yet, `from` tells
+   * what it is taken from, and the field begins empty: a name that is saved becomes an owner. */
+  let {
+    id,
+    owner,
+    from = 'said',
+    acts,
+    save,
+  }: {
+    id: string
+    owner: string
+    from?: 'said' | 'user' | 'account' | ''
+    acts: Acting
+    save: (owner: string) => Promise<unknown>
+  } = $props()
   let typed = $state<string | null>(null)
 
   async function submit(event: Event): Promise<void> {
@@ -16,7 +29,10 @@
 
 {#if typed === null}
   {owner || 'nobody is noted'}
-  {#if may('change')}<button class="act ms-1" aria-label="Change the owner" onclick={() => (typed = owner)}>Change</button>{/if}
+  {#if owner && from !== 'said'}<span class="help">{from === 'user' ? 'who draws with it' : 'the account'}</span>{/if}
+  {#if may('change')}<button class="act ms-1" aria-label="Change the owner" onclick={() => (typed = from === 'said' ? owner : '')}
+      >Change</button
+    >{/if}
 {:else}
   <form class="flex flex-wrap items-center gap-2" onsubmit={submit}>
     <span class="w-52"><OwnerField {id} label="Owner" bind:value={() => typed ?? '', (name) => (typed = name)} /></span>

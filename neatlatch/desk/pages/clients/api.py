@@ -129,6 +129,7 @@ class ClientOut:
     parts: list[str]
     gets_tokens: bool
     keeps_secrets: bool
+    shows_certificate: bool
     state: str
     vendor_shared: bool
     scheme: str
@@ -204,6 +205,7 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         parts=list(client.parts),
         gets_tokens=client.gets_tokens,
         keeps_secrets=client.keeps_secrets,
+        shows_certificate=client.shows_certificate,
         state=client.state,
         vendor_shared=client.vendor_shared,
         scheme=client.scheme,

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.records.connections.models import Connection, HeldSec
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.journal.models import Entry
-from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut
+from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut, OwnerFrom
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.replacing.models import Replacement
 
@@ -64,6 +64,7 @@ def _row(
     sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environment for environment, _ in held_in),
                                      bool(client and client.account_kind == "person"), waits, bool(client and client.user_id),
                                      frozenset(application for _, application in held_in), one.weak)  # fmt: skip
+    owner, owner_from = _owner_of(one)
     return CredentialOut(
         id=one.pk,
         kind=one.kind,
@@ -84,7 +85,8 @@ def _row(
         lives=one.lives,
         source=one.source,
         put_in_by=one.put_in_by,
-        owner=_owner_of(one),
+        owner=owner,
+        owner_from=owner_from,
         last_used=last,
         replaces=one.replaces.hint if one.replaces else "",
         replaced_by=successor.hint if successor else "",
@@ -92,14 +94,18 @@ def _row(
     )
 
 
-def _owner_of(one: Credential) -> str:
-    """Whose it is: as somebody said, else whose the user is that draws with it, else what is noted of the account; empty: nobody's."""
+def _owner_of(one: Credential) -> tuple[str, OwnerFrom]:
+    """Whose it is, and how that is known: as somebody said, else whose the user is that draws with
+    it, else what is noted of the account."""
     client = one.client
     if one.owner is not None:
-        return one.owner.name
-    if client is not None and client.user is not None:
-        return str(client.user.owner_name or client.user.name)
-    return client.account or ", ".join(client.contacts[:1]) if client is not None else ""
+        return one.owner.name, "said"
+    if client is None:
+        return "", ""
+    if client.user is not None:
+        return str(client.user.owner_name or client.user.name), "user"
+    noted = client.account or ", ".join(client.contacts[:1])
+    return noted, "account" if noted else ""
 
 
 def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:

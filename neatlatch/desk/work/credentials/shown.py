@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Literal
 from uuid import UUID
 
 from neatlatch.desk.authority.handing import ReceiptOut
+
+# How it is known whose a credential is: somebody said it, it is the user's that draws with it, or
+# it is what is noted of the account; empty: nobody's.
+OwnerFrom = Literal["", "said", "user", "account"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -43,6 +48,7 @@ class CredentialOut:
     source: str
     put_in_by: str
     owner: str
+    owner_from: OwnerFrom
     last_used: datetime | None
     replaces: str
     replaced_by: str

@@ -88,7 +88,7 @@
       {#if may('change')}<Handover
           id={client.handover}
           house={client.house}
-          certificate={client.scheme === 'certificate'}
+          certificate={client.shows_certificate}
           done={() => void acts.read()}
         />{/if}
       {#if client.house}<Issued {client} />{/if}

@@ -30,7 +30,7 @@
   let why = $state('')
   const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && one.lives))
   const most = $derived(found.data?.most_secrets ?? 2)
-  const shows = $derived(client.scheme === 'certificate')
+  const shows = $derived(client.shows_certificate)
   let issuing = $state(false)
   const issue = (wanted: Wanted) =>
     acts.run(async () => {

@@ -151,7 +151,7 @@
           </dd>
           <dt class="text-soft">Owner</dt>
           <dd>
-            <OwnerOf id="owner" owner={one.owner} {acts} save={giveTo} />
+            <OwnerOf id="owner" owner={one.owner} from={one.owner_from} {acts} save={giveTo} />
           </dd>
           <dt class="text-soft">Issued</dt>
           <dd>

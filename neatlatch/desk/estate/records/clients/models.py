@@ -97,7 +97,12 @@ class Client(Registered, Managed, Seen, OfTheHouse):
     def keeps_secrets(self) -> bool:
         """Whether it has secrets: a public client proves itself by PKCE (RFC 7636), and who shows a
         certificate by that."""
-        return self.scheme == BEARER or (self.scheme != CERTIFICATE and not self.public)
+        return self.scheme == BEARER or not (self.shows_certificate or self.public)
+
+    @property
+    def shows_certificate(self) -> bool:
+        """Whether what it is given is a certificate with its key, and not a secret."""
+        return self.scheme == CERTIFICATE
 
     @property
     def native(self) -> bool:
