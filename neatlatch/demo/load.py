@@ -77,7 +77,7 @@ def load_owners(by: Person, story: dict[str, Any]) -> None:
     for one in story["owners"]:
         owner = owners.named(one["name"])
         assert owner is not None
-        said = {"address": one["mail"], "zone": one["zone"], "deputy": one.get("deputy")}
+        said = {"mail": one["mail"], "zone": one["zone"], "deputy": one.get("deputy")}
         owners.change(by, owner, said)
 
 

@@ -95,13 +95,13 @@ def test_two_people_of_one_name_are_neither_of_them(house: Setup) -> None:
         assert "owner" in refused.value.errors
 
 
-def test_a_contact_is_kept_with_how_it_is_reached(web: WebClient) -> None:
+def test_a_contact_is_kept_with_how_it_is_reached(house: Setup, web: WebClient) -> None:
     given = {"name": "Pier 4", "mail": "pier4@gannet.example", "zone": "Atlantic/Faroe", "deputy": "Quays"}
     made = send(web, "post", "/owners", given, 201)["owner"]
     assert (made["kind"], made["mail"], made["zone"], made["deputy"]) == ("contact", "pier4@gannet.example", "Atlantic/Faroe", "Quays")
     address = f"/owners/{made['id']}"
     for wrong, field in (
-        ({"mail": "nowhere"}, "address"), ({"zone": "Sound/Gannet"}, "zone"), ({"deputy": "Pier 4"}, "deputy"), ({"name": " "}, "name"),
+        ({"mail": "nowhere"}, "mail"), ({"zone": "Sound/Gannet"}, "zone"), ({"deputy": "Pier 4"}, "deputy"), ({"deputy": "person/nobody"}, "deputy"), ({"name": " "}, "name"),
         ({"name": "team/X"}, "name"), ({"name": "harbour office"}, "name"), ({"name": "x" * 121}, "name"),
     ):  # fmt: skip
         assert set(send(web, "patch", address, wrong, 422, **{"If-Match": '"1"'})["errors"]) == {field}
@@ -109,6 +109,11 @@ def test_a_contact_is_kept_with_how_it_is_reached(web: WebClient) -> None:
     assert (changed["name"], changed["mail"], changed["zone"], changed["version"]) == ("Pier four", "pier4@gannet.example", "", 2)
     assert send(web, "patch", address, {"zone": "Europe/London"}, 412, **{"If-Match": '"1"'})["current_version"] == 2
     assert Entry.objects.filter(did="changed", noun="owner").get().details["changes"]
+    quays = of(web, "Quays")
+    taken = {"deputy": "Pier four"}
+    send(web, "patch", f"/owners/{quays['id']}", taken, **{"If-Match": f'"{quays["version"]}"'})
+    assert "Quays" in send(web, "delete", address, status=409)["title"]
+    owners.change(house.by, named("Quays"), {"deputy": ""})
     send(web, "delete", address, status=204)
     send(web, "get", address, status=404)
     send(web, "post", "/owners", {"name": "Harbour office"}, 422)
@@ -172,11 +177,11 @@ def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(house: S
 
 
 def test_owners_are_in_the_inventory(house: Setup) -> None:
-    owners.change(house.by, named("Harbour office"), {"address": "office@gannet.example", "zone": "Europe/London", "deputy": "Quays"})
+    owners.change(house.by, named("Harbour office"), {"mail": "office@gannet.example", "zone": "Europe/London", "deputy": "Quays"})
     owners.change(house.by, named("ewan"), {"zone": "Atlantic/Faroe"})
     file = yaml.safe_load(inventory.export(house.by))
     assert file["owners"] == {
-        "Harbour office": {"address": "office@gannet.example", "zone": "Europe/London", "deputy": "team/Quays"},
+        "Harbour office": {"mail": "office@gannet.example", "zone": "Europe/London", "deputy": "team/Quays"},
         "person/ewan": {"zone": "Atlantic/Faroe"},
     }
     assert file["users"]["Night run/sandbox"]["owner"] == "Harbour office"

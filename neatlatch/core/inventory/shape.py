@@ -51,7 +51,7 @@ KINDS = (
     Kind("people", "person", (
         Field("name"), Field("role", default="reader", choices=("reader", "operator", "administrator", "auditor")), Field("active", "flag", True), Field("email"))),
     Kind("teams", "team", (Field("people", "texts", []),)),
-    Kind("owners", "owner", (Field("address"), Field("zone"), Field("deputy"))),
+    Kind("owners", "owner", (Field("mail"), Field("zone"), Field("deputy"))),
     Kind("applications", "application", (
         Field("name", required=True), Field("purpose"), Field("owner"), Field("documentation"), _table("profile"))),
     Kind("places", "place", (

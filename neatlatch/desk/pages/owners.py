@@ -203,14 +203,13 @@ def change(request: HttpRequest, response: HttpResponse, identity: int, given: O
     """Change how an owner is reached, or what a contact is called."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, "", ("owner", found.pk))
-    said = {"name": given.name, "address": given.mail, "zone": given.zone, "deputy": given.deputy}
-    changed = services.change(by, found, said)
+    changed = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return _full(identity)
 
 
 @router.delete("/owners/{identity}", response={204: None})
 def remove(request: HttpRequest, identity: int) -> tuple[int, None]:
-    """Remove a contact that owns nothing."""
+    """Remove a contact that owns nothing and is nobody's deputy."""
     services.remove(guard.need(request, "change"), _find(identity))
     return 204, None

@@ -2907,7 +2907,7 @@ export interface paths {
         post?: never;
         /**
          * Remove
-         * @description Remove a contact that owns nothing.
+         * @description Remove a contact that owns nothing and is nobody's deputy.
          */
         delete: operations["owners_remove"];
         options?: never;

@@ -27,10 +27,10 @@ _PERSON, _TEAM = "person/", "team/"
 
 @dataclass(frozen=True)
 class Reached:
-    """How an owner is reached. ``address``: a mail address, a person's is changed with the person;
+    """How an owner is reached. ``mail``: an address to write to, a person's is changed with the person;
     ``zone``: a name of the IANA time zone database; ``deputy``: an owner as :func:`named` reads it."""
 
-    address: str = ""
+    mail: str = ""
     zone: str = ""
     deputy: str = ""
 
@@ -42,13 +42,13 @@ class Reached:
 
     def checked(self) -> Reached:
         """The same, tidied. Raises field errors."""
-        given = replace(self, address=self.address.strip(), zone=self.zone.strip(), deputy=self.deputy.strip())
+        given = replace(self, mail=self.mail.strip(), zone=self.zone.strip(), deputy=self.deputy.strip())
         errors: dict[str, str] = {}
-        if given.address:
+        if given.mail:
             try:
-                validate_email(given.address)
+                validate_email(given.mail)
             except ValidationError:
-                errors["address"] = "Give a mail address, like quays@gannet.example."
+                errors["mail"] = "Give a mail address, like quays@gannet.example."
         if given.zone and given.zone not in available_timezones():
             errors["zone"] = "Give a time zone by its name, like Europe/London."
         if errors:
@@ -112,25 +112,25 @@ def _low(text: str) -> str:
     return text.translate(_SMALL)
 
 
-def named(text: str) -> Owner | None:
+def named(text: str, field: str = "owner") -> Owner | None:
     """The owner that a text names, made where it is none yet; ``None``: it is empty.
 
     ``person/LOGIN`` and ``team/NAME`` name exactly one; else it is the team, the person (by login
     name, mail address or name) or the contact that is called so, or a new contact. Part of the
-    surrounding transaction. Raises a field error.
+    surrounding transaction. Raises an error of the ``field`` that the text stands in.
     """
     text = text.strip()
     if not text:
         return None
     if len(text) > LONGEST:
-        raise wrong_fields({"owner": f"More than {LONGEST} characters are not kept."})
+        raise wrong_fields({field: f"More than {LONGEST} characters are not kept."})
     who = _Called([text]).of(text)
     if isinstance(who, Team):
         return of_team(who)
     if isinstance(who, Person):
         return of_person(who)
     if text.startswith((_PERSON, _TEAM)):
-        raise wrong_fields({"owner": f"There is no {text.replace('/', ' ', 1)}."})
+        raise wrong_fields({field: f"There is no {text.replace('/', ' ', 1)}."})
     found = Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=text).first()
     return found or _contact(text)
 
@@ -192,11 +192,11 @@ def _checked_name(name: str) -> str:
 def _put(owner: Owner, given: Reached) -> None:
     """Take over how they are reached, without saving. Raises a field error."""
     if owner.person is None:
-        owner.address = given.address
-    elif given.address != owner.mail:
-        raise wrong_fields({"address": "A person's own address is changed with the person."})
+        owner.address = given.mail
+    elif given.mail != owner.mail:
+        raise wrong_fields({"mail": "A person's own address is changed with the person."})
     owner.zone = given.zone
-    owner.deputy = named(given.deputy)
+    owner.deputy = named(given.deputy, "deputy")
     if owner.deputy == owner:
         raise wrong_fields({"deputy": "Nobody is a deputy of their own."})
 
@@ -234,9 +234,15 @@ def _told(owner: Owner) -> changes.Plain:
 
 @transaction.atomic
 def remove(by: Actor, owner: Owner) -> None:
-    """Remove a contact that owns nothing. Raises :class:`Problem`."""
+    """Remove a contact that owns nothing and is nobody's deputy. Raises :class:`Problem`."""
     if owner.kind != Owner.Kind.CONTACT:
         raise Problem(409, "Only a contact is removed here.", "A person leaves on their own page; a team is removed among the teams.")
+    if served := list(owner.deputy_of.values_list("name", flat=True)[:4]):
+        raise Problem(
+            409,
+            f"{owner.name} is the deputy of {served[0]}.",
+            f"Give another deputy first, or none: to {', '.join(served[:3])}{' and others' if served[3:] else ''}.",
+        )
     write(by, "removed", "owner", owner.key)
     try:
         owner.delete()
@@ -254,7 +260,7 @@ def declare(by: Actor, key: str, reached: Reached, told: Told) -> Owner:
     if owner is None:
         raise wrong_fields({"key": "an owner is named by person/LOGIN, team/NAME, or a contact's name"})
     if owner.person is not None:
-        reached = replace(reached, address=owner.mail)
+        reached = replace(reached, mail=owner.mail)
     _put(owner, reached.checked())
     owner.version += 1
     owner.save()

@@ -83,8 +83,8 @@ def _has_more(one: Owner) -> bool:
 
 
 def _owner(one: Owner) -> Given:
-    address = "" if one.person is not None else one.address
-    return {"address": address, "zone": one.zone, "deputy": one.deputy.key if one.deputy else ""}
+    mail = "" if one.person is not None else one.address
+    return {"mail": mail, "zone": one.zone, "deputy": one.deputy.key if one.deputy else ""}
 
 
 def _application(one: Application) -> Given:

@@ -58,7 +58,7 @@
   <Field
     id="o-mail"
     label="Mail address"
-    error={acts.errors.address}
+    error={acts.errors.mail}
     help={owner?.kind === 'person' ? 'A person’s own, changed with the person.' : ''}
     ><input
       id="o-mail"
@@ -75,7 +75,7 @@
       >{#each zones as zone (zone)}<option value={zone}></option>{/each}</datalist
     ></Field
   >
-  <Field id="o-deputy" label="Deputy" error={acts.errors.deputy ?? acts.errors.owner} help="Who is asked where they cannot be."
+  <Field id="o-deputy" label="Deputy" error={acts.errors.deputy} help="Who is asked where they cannot be."
     ><OwnerField id="o-deputy" bind:value={form.deputy} /></Field
   >
   <div class="col-span-2">
