@@ -157,6 +157,21 @@ def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
     return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
 
 
+def _demo_fill(given: argparse.Namespace) -> int:
+    set_up(makes=True)
+    from django.core.management import call_command
+
+    from neatlatch.demo import fill
+
+    call_command("migrate", verbosity=0)
+    try:
+        fill.fill(given.count, lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True))
+    except fill.Refused as refused:
+        print(f"nlatch: {refused}", file=sys.stderr)
+        return 1
+    return 0
+
+
 def _asking(given: argparse.Namespace) -> Any:
     """An HTTP client with the user's own key, from the environment or a file; ``None``: none is set."""
     import ssl
@@ -350,8 +365,22 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--recent", action="store_true", help="check: only from the last checkpoint on, at most a thousand entries")
     one.set_defaults(run=_journal)
 
+    one = commands.add_parser("demo-fill", help="fill a desk with thousands of made-up connections",
+                              description="The same ones for the same number, with two credentials each, and three workloads and two applications for ten. Going on where it was "
+                                          "stopped. Serve such a desk with NEATLATCH_ROUND_MINUTES=0: nobody listens at their addresses. Ends with 1 where the desk holds other things.")  # fmt: skip
+    one.add_argument("count", type=_count, metavar="N", help="how many connections there are to be in the end")
+    one.set_defaults(run=_demo_fill)
+
     cli_people.add_to(commands)
     return parser
+
+
+def _count(text: str) -> int:
+    """A number of made-up connections. Raises ``ValueError``, which argparse tells."""
+    count = int(text)
+    if not 1 <= count <= 100_000:
+        raise argparse.ArgumentTypeError("between 1 and 100,000")
+    return count
 
 
 def main(arguments: list[str] | None = None) -> int:

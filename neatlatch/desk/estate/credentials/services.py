@@ -25,7 +25,7 @@ from neatlatch.desk.ground.journal.services import write
 def keep(value: str, *, client: Client | None, source: str, by: str, ends: datetime | None = None, secret_id: str = "", kind: str = "client_secret",
          issued: datetime | None = None, names: Collection[str] = ()) -> Credential:  # fmt: skip
     """Seal a secret. Part of the surrounding transaction. ``names`` are names that anybody knows, and that a good secret is none of."""
-    identity, public_key = uuid.uuid4(), _public_key(value) if kind == "private_key" else ""
+    identity, public_key = uuid.uuid4(), public_key_of(value) if kind == "private_key" else ""
     # Every private key in PEM ends alike; the hash of its public half tells them apart, and is no secret.
     told = hint(public_key.rstrip("=") or value)
     credential = Credential(id=identity, client=client, fingerprint=safe.fingerprint(value), hint=told, source=source,
@@ -47,7 +47,7 @@ def _of_application(client: Client | None) -> list[str]:
     return sorted(destinations.origins([*known, *([settings.PUBLIC_URL] if client.house else [])]))
 
 
-def _public_key(pem: str) -> str:
+def public_key_of(pem: str) -> str:
     """The other half of a private key, by the hash of its SubjectPublicKeyInfo. Raises a field error."""
     try:
         return keys.facts(keys.public_of(keys.open_own(pem.encode("utf-8")))).spki_sha256

@@ -1,0 +1,339 @@
+"""A large made-up house, to see how everything does with thousands: the same for the same number.
+
+Rows are written as they would stand once people had set everything up, a block of applications in
+a transaction. Nothing of it is ever called: all addresses are of this machine, at a port where
+nobody listens.
+"""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from functools import cache
+from itertools import pairwise
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import yaml
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Model
+from django.utils import timezone
+
+from neatlatch.core import profiles
+from neatlatch.core.health import PASSES_WANTED, State
+from neatlatch.core.schemes import CERTIFICATE, CODE, JWT, OAUTH2, Scheme, Value
+from neatlatch.core.secret import hint
+from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.credentials.services import public_key_of
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client, class_of
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.actors import NOBODY
+from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.models import Owner, Person
+from neatlatch.desk.work.rounds.models import Sample
+
+from .load import SCENARIO, load_environments, load_people, own_certificate
+
+# Connections of an application, by the environment that each is in.
+LAID_OUT = ("production", "production", "staging", "sandbox", "production")
+_BLOCK = 20
+_LAST_SAMPLES = 24
+_OWNERS = 40
+_NAMES = uuid.UUID("6f1b7c52-3c0e-4a55-9c93-57b4f0a7f2de")
+_WHERE = ("Pier", "Quay", "Harbour", "Bridge", "Engine", "Galley", "Cargo", "Deck", "Crew", "Island", "Slipway", "Lock")
+_WHAT = ("ledger", "roster", "board", "tables", "tickets", "returns", "orders", "notices", "readings", "stores", "log")
+_KINDS = ("job", "report", "script", "agent")
+
+
+class Refused(Exception):
+    """The house is not one to be filled; the message says why."""
+
+
+def fill(count: int, tell: Callable[[int], None]) -> None:
+    """Fill the house up to so many connections, with twice as many credentials, as many clients, and
+    three workloads and two applications for ten connections. What a run that was cut off has written
+    stays, and is gone on from. ``tell`` is called with how many stand.
+
+    Raises :class:`Refused` where the house is neither empty, nor a demo's, nor was filled before.
+    """
+    _check()
+    _people()
+    environments = {one.key: one for one in Environment.objects.filter(key__in=LAID_OUT)}
+    owners = _owners()
+    now = timezone.now()
+    applications = range(-(-count // len(LAID_OUT)))
+    for start in applications[::_BLOCK]:
+        numbers = applications[start : start + _BLOCK]
+        last = min(count, (numbers[-1] + 1) * len(LAID_OUT))
+        if not Connection.objects.filter(pk=_id("connection", last - 1)).exists():
+            with transaction.atomic():
+                _Block(environments, owners, now, count).write(numbers)
+                write(NOBODY, "filled", "house", "made up", {"connections": last})
+        tell(last)
+
+
+def _check() -> None:
+    made_up = _logins().exists() or Application.objects.filter(key=_key(0)).exists()
+    if not made_up and Application.objects.exists():
+        raise Refused("It holds applications that were not made up. Name an empty home: NEATLATCH_HOME=FOLDER.")
+
+
+def _logins() -> Path:
+    return Path(settings.HOME) / "logins.json"
+
+
+def _people() -> None:
+    """The people and environments of the demo, where there is nobody yet; their passwords stand in the file of logins."""
+    story = yaml.safe_load(SCENARIO.read_text())
+    if not Environment.objects.exists():
+        load_environments(story)
+    if not Person.objects.exists():
+        made = load_people(story)
+        _logins().touch(0o600)
+        _logins().write_text(json.dumps(made))
+
+
+def _owners() -> list[Owner]:
+    for number in range(_OWNERS):
+        name = f"{_WHERE[number % len(_WHERE)]} office {number + 1}"
+        given = {"address": f"office{number + 1}@gannet.example", "zone": "Europe/London"}
+        Owner.objects.get_or_create(kind=Owner.Kind.CONTACT, name=name, defaults=given)
+    return list(Owner.objects.filter(kind=Owner.Kind.CONTACT, address__startswith="office").order_by("pk"))
+
+
+def _id(what: str, *number: int) -> uuid.UUID:
+    return uuid.uuid5(_NAMES, f"{what} {' '.join(map(str, number))}")
+
+
+def _name(number: int) -> str:
+    return f"{_WHERE[number % len(_WHERE)]} {_WHAT[number // len(_WHERE) % len(_WHAT)]} {number + 1}"
+
+
+def _key(number: int) -> str:
+    return _name(number).lower().replace(" ", "-")
+
+
+@cache
+def _profiles() -> tuple[tuple[str, dict[str, Any], profiles.Profile], ...]:
+    kept = (one for _, one in sorted(shipped().items()))
+    read = ((str(one["purpose"]), profiles.from_dict(one["profile"])) for one in kept)
+    return tuple((purpose, profiles.to_dict(one), one) for purpose, one in read)
+
+
+@dataclass
+class _Block:
+    """Some applications with all that belongs to them, written together."""
+
+    environments: dict[str, Environment]
+    owners: list[Owner]
+    now: datetime
+    count: int
+    rows: dict[type[Model], list[Any]] = field(default_factory=dict)
+
+    def write(self, numbers: range) -> None:
+        """Make the applications of these numbers, and save them."""
+        made = [self._application(number) for number in numbers]
+        for (_, before), (number, own) in pairwise([(-1, []), *zip(numbers, made, strict=True)]):
+            self._workloads(number, [*own, *before])
+        for model, rows in self.rows.items():
+            model._default_manager.bulk_create(rows, ignore_conflicts=True, batch_size=400)
+
+    def _add(self, row: Model) -> None:
+        self.rows.setdefault(type(row), []).append(row)
+
+    def _application(self, number: int) -> list[Connection]:
+        purpose, plain, profile = _profiles()[number % len(_profiles())]
+        pick = Random(f"application {number}")
+        application = Application.objects.filter(key=_key(number)).first() or Application.objects.create(
+            key=_key(number), name=_name(number), purpose=purpose, owner=pick.choice(self.owners), profile=plain
+        )
+        places = {one.environment_id: one for one in application.places.all()}
+        first = number * len(LAID_OUT)
+        keys = LAID_OUT[: self.count - first]
+        stand = {one.pk: one for one in Connection.objects.filter(pk__in=[_id("connection", first + at) for at in range(len(keys))])}
+        made = []
+        for at, key in enumerate(keys):
+            environment = self.environments[key]
+            place = places.get(environment.pk) or self._place(application, environment, profile.schemes[0])
+            places[environment.pk] = place
+            place.application, place.environment = application, environment
+            there = stand.get(_id("connection", first + at))
+            if there is not None:
+                there.place = place
+            made.append(there or self._connection(first + at, place, profile))
+        return made
+
+    def _place(self, application: Application, environment: Environment, scheme: Scheme) -> Place:
+        base = f"https://localhost:1/{application.key}/{environment.key}"
+        told = {one.key: f"{base}/{one.key}" for one in scheme.addresses()}
+        told |= {"issuer": base} if any(one.key == "issuer" for one in scheme.values) else {}
+        columns = {key: told.pop(key, "") for key in ("issuer", "authorization_endpoint", "token_endpoint", "api_base")}
+        told = {key: "localhost:1" if key == "stream_address" else value for key, value in told.items()}
+        return Place.objects.create(
+            application=application, environment=environment, more=told, changed_at=self.now - timedelta(days=400), **columns
+        )
+
+    def _connection(self, number: int, place: Place, profile: profiles.Profile) -> Connection:
+        pick, scheme = Random(f"connection {number}"), profile.schemes[0]
+        set_up = self.now - timedelta(days=30 + number % 300)
+        scopes = sorted(one.name for one in profile.scopes)[:3] if scheme.key in OAUTH2 else []
+        client = self._client(number, place, profile, scopes, set_up)
+        values = connections.defaults(place, scheme, None, settings.RETURN_ADDRESS)
+        values |= {key: value for key, value in client.facts.items() if key in values and key != "thumbprint"}
+        values |= {
+            key: value for key, value in (("client_id", client.client_id), ("client_sign_in", client.sign_in_method)) if key in values
+        }
+        values |= {"account": client.account} if "account" in values else {}
+        own, connection_id = {"scopes": scopes, "slots": {}}, _id("connection", number)
+        if scheme.key in (CERTIFICATE, JWT):
+            pem, private, thumbprint = own_certificate(client.name, days=pick.randint(20, 700))
+            client.facts["thumbprint"], values["certificate"] = thumbprint, pem
+        else:
+            private = ""
+        wrong = pick.random() < 0.03
+        if wrong:
+            spoilt = next(one for one in ("redirect_uri", "issuer", "api_base", "stream_address") if values.get(one))
+            values[spoilt] += "/x" if spoilt != "stream_address" else "0"
+        made = Connection(
+            id=connection_id, ref=f"{place.application.key}-{place.environment.key}-{number + 1}", place=place, client=client,
+            scheme=scheme.key, values=values, pace=10.0, changed_at=set_up, changed_by="morag", **own,
+        )  # fmt: skip
+        self._health(made, wrong, pick)
+        self._add(client)
+        self._add(made)
+        secrets = list(scheme.secrets())
+        held = [self._secret(number, at, client, value, private, pick, set_up) for at, value in enumerate(secrets)]
+        if len(held) < 2:  # beside the one that is held, the one it replaced
+            self._replaced(number, held[0], set_up)
+        for value, credential in zip(secrets, held, strict=True):
+            self._add(HeldSecret(connection=made, key=value.key, credential=credential))
+        if scheme.key == CODE:
+            self._tokens(made, set_up)
+        self._samples(made, number)
+        return made
+
+    def _client(self, number: int, place: Place, profile: profiles.Profile, scopes: list[str], set_up: datetime) -> Client:
+        scheme = profile.schemes[0]
+        name = f"Gannet Sound Ferries {number + 1}"
+        kind = class_of(scheme.key)
+        made = kind(kind=str(kind.KIND), 
+            id=_id("client", number), place=place, name=name, contacts=["connections@gannet.example"], state="live",
+            scheme=scheme.key, changed_at=set_up, changed_by="morag", account_kind="service", switches=list(scheme.switches),
+        )  # fmt: skip
+        if scheme.key in OAUTH2:
+            made.client_id = f"gs-{number + 1:05d}"
+            made.grants = list(scheme.grants)
+            made.redirect_uris = [settings.RETURN_ADDRESS] if scheme.signs_in else []
+            made.consents = {one.name: {"who": "morag", "when": set_up.isoformat()} for one in profile.scopes if one.administrator}
+        made.scopes = scopes
+        if scheme.key not in OAUTH2 or scheme.key == JWT:
+            made.account = f"svc-{number + 1:05d}"
+        elif scheme.signs_in:
+            made.account = f"svc-{number + 1:05d}@gannet.example"
+        told = [one for one in scheme.identities() if one.key != "client_id"]
+        made.facts = {one.key: f"gs-{one.key.rpartition('.')[2]}-{number + 1:05d}" for one in told}
+        if scheme.key == JWT:
+            made.facts["audience"] = place.token_endpoint
+        if profile.roles and scheme.key not in OAUTH2:
+            made.rights, made.rights_changed_at = [one.name for one in profile.roles], set_up - timedelta(days=1)
+        return made
+
+    def _health(self, made: Connection, wrong: bool, pick: Random) -> None:
+        luck, tested = pick.random(), self.now - timedelta(seconds=pick.randint(1, 300))
+        made.tested_at = made.proven_at = made.secret_taken_at = tested
+        made.state, made.passes = State.LATCHED.value, PASSES_WANTED
+        if wrong or luck < 0.01:
+            made.state, made.passes = State.OPEN.value, 0
+            made.failing, made.failed_rung = "The application refused: 401 Unauthorized.", "sign_in"
+            made.proven_at = tested - timedelta(days=2)
+        elif luck < 0.04:
+            made.state, made.passes = State.STICKING.value, 1
+            made.failing, made.failed_rung = "The application answered 503 Service Unavailable.", "call"
+        elif luck < 0.07:
+            made.state, made.passes = State.NOT_PROVEN.value, 0
+            made.tested_at = made.proven_at = made.secret_taken_at = None
+
+    def _secret(
+        self,
+        number: int,
+        at: int,
+        client: Client,
+        value: Value,
+        private: str,
+        pick: Random,
+        set_up: datetime,
+    ) -> Credential:
+        luck = pick.random()
+        days = pick.randint(40, 700)
+        if luck < 0.06:
+            days = -pick.randint(1, 40) if luck < 0.02 else pick.randint(1, 30)
+        ends = None if luck > 0.95 else self.now + timedelta(days=days)
+        identity = _id("credential", number, at)
+        if value.type != "key":
+            text = f"gs_{_id('secret', number, at).hex}"
+            return self._credential(identity, client, value.key, text, set_up, ends)
+        made = self._credential(identity, client, value.key, private, set_up, None)
+        made.public_key = public_key_of(private)
+        return made
+
+    def _replaced(self, number: int, now_held: Credential, set_up: datetime) -> None:
+        before = self._credential(
+            _id("credential", number, 1),
+            now_held.client,
+            now_held.kind,
+            f"gs_{_id('secret', number, 1).hex}",
+            set_up - timedelta(days=90),
+            set_up,
+        )
+        before.state = Credential.State.RETIRED
+        now_held.replaces = before
+        rows = self.rows[Credential]
+        rows[-2:] = [before, now_held]
+
+    def _credential(self, pk: uuid.UUID, client: Any, kind: str, text: str, issued: datetime, ends: datetime | None) -> Credential:
+        made = Credential(id=pk, client=client, kind=kind, hint=hint(text), source="pasted", put_in_by="morag", issued=issued, ends=ends,
+                          fingerprint=safe.fingerprint(text))  # fmt: skip
+        made.value = safe.seal(text, made.sealed_place)
+        self._add(made)
+        return made
+
+    def _tokens(self, connection: Connection, set_up: datetime) -> None:
+        made = TokenSet(connection=connection, granted=connection.scopes, account=connection.values.get("account", ""), signed_in_at=set_up,
+                        obtained=self.now, ends=self.now + timedelta(days=60))  # fmt: skip
+        made.seal(f"at_{connection.pk.hex}", f"rt_{connection.pk.hex}")
+        self._add(made)
+
+    def _samples(self, connection: Connection, number: int) -> None:
+        if connection.tested_at is None:
+            return
+        for ago in range(_LAST_SAMPLES):
+            failed = connection.state == State.OPEN.value and ago < 8 or connection.state == State.STICKING.value and ago % 5 == 2
+            self._add(
+                Sample(test_id=_id("sample", number, ago), connection=connection, at=connection.tested_at - timedelta(minutes=5 * ago),
+                       passed=not failed, ms=60.0 + (number * 7 + ago * 13) % 50)
+            )  # fmt: skip
+
+    def _workloads(self, number: int, offered: list[Connection]) -> None:
+        """Three workloads for two applications: each uses up to four connections of its environment, of this application and the one before."""
+        first = number * 3 // 2
+        for at in range(first, (number + 1) * 3 // 2):
+            if at >= self.count * 3 // 10 or not offered:
+                return
+            pick = Random(f"workload {at}")
+            environment = self.environments[pick.choice(("production", "production", "production", "staging", "sandbox"))]
+            user = User(id=_id("workload", at), name=f"{_WHERE[at % len(_WHERE)]} run {at + 1}", environment=environment, kind=_KINDS[at % len(_KINDS)],
+                        owner=pick.choice(self.owners), runs="02:10 daily", draws=at % 3 == 0, changed_at=self.now, changed_by="morag")  # fmt: skip
+            self._add(user)
+            for one in [each for each in offered if each.place.environment_id == environment.pk][:4]:
+                named = one.place.application.read_profile().operations[:1]
+                self._add(Use(user=user, application=one.place.application, connection=one, operations=[each.name for each in named]))
