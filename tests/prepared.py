@@ -20,6 +20,8 @@ def migrated() -> Path:
     digest = hashlib.sha256()
     for file in sorted((ROOT / "neatlatch" / "desk").glob("**/migrations/*.py")):
         digest.update(f"{file.name}\n".encode() + file.read_bytes())
+    # The triggers that every migrated database gets.
+    digest.update((ROOT / "neatlatch" / "desk" / "estate" / "connections" / "watching.py").read_bytes())
     digest.update((ROOT / "requirements.txt").read_bytes())  # Django's own migrations, and those of other apps
     found = _FOLDER / f"migrated-{digest.hexdigest()[:16]}.sqlite3"
     _FOLDER.mkdir(parents=True, exist_ok=True)

@@ -140,7 +140,7 @@ def normalise(uri: str) -> str:
 
 def equivalent(one: str, other: str) -> bool:
     """Whether two URIs are the same after normalisation (RFC 3986 §6.2.2, §6.2.3)."""
-    return normalise(one) == normalise(other)
+    return one == other or normalise(one) == normalise(other)
 
 
 def is_absolute(uri: str) -> bool:

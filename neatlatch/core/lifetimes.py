@@ -106,3 +106,15 @@ def in_words(span: timedelta) -> str:
             count = seconds // unit
             return f"{count} {one if count == 1 else many}"
     return f"{seconds} s"
+
+
+def reads_otherwise_at(past: datetime, now: datetime) -> datetime:
+    """The next moment at which :func:`in_words` of the time since a past moment is another text.
+
+    >>> end = datetime(2026, 11, 30, 8, 0, tzinfo=UTC)
+    >>> reads_otherwise_at(end, end + timedelta(hours=1, minutes=20)).isoformat()
+    '2026-11-30T10:00:00+00:00'
+    """
+    seconds = int((now - past).total_seconds())
+    unit = next((one for one in (86400, 3600, 60) if seconds >= one), 1)
+    return past + timedelta(seconds=(seconds // unit + 1) * unit)

@@ -1,6 +1,9 @@
-"""What is administered: connections follow the profiles of their applications."""
+"""What is administered: connections follow the profiles of their applications, summaries follow everything."""
+
+from typing import Any
 
 from django.apps import AppConfig
+from django.db.models.signals import post_migrate, pre_migrate
 
 
 class EstateConfig(AppConfig):
@@ -10,4 +13,28 @@ class EstateConfig(AppConfig):
 
     def ready(self) -> None:
         """Register it: models are there only now."""
-        from .connections import destinations, meaning  # noqa: F401
+        from neatlatch.desk.ground import starting
+        from neatlatch.desk.ground.common.sqlite.base import DatabaseWrapper
+
+        from .connections import destinations, meaning, summaries  # noqa: F401
+
+        DatabaseWrapper.before_commit.append(summaries.settle_or_leave)
+        starting.AT_START.append(summaries.check_at_start)
+        pre_migrate.connect(_before, dispatch_uid="summaries-before")
+        post_migrate.connect(_after, dispatch_uid="summaries-after")
+
+
+def _before(sender: AppConfig, **told: Any) -> None:
+    from .connections import summaries, watching
+
+    if sender.label == "connections":
+        summaries.pause()
+        watching.remove()
+
+
+def _after(sender: AppConfig, **told: Any) -> None:
+    from .connections import summaries, watching
+
+    if sender.label == "connections":
+        watching.install()
+        summaries.go_on()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 
 from django.conf import settings
 from django.db import OperationalError
@@ -12,6 +13,9 @@ from neatlatch.desk.ground.common.keyfile import check_is_own
 from . import won
 from .common import safe
 from .journal import services as journal
+
+# What else is put in order, by those who know it.
+AT_START: list[Callable[[], object]] = []
 
 
 def check_or_stop() -> None:
@@ -24,5 +28,7 @@ def check_or_stop() -> None:
         sys.exit(f"Neat Latch does not start. {error}")
     except OperationalError:
         return  # there is no database yet; migrations make it
+    for one in AT_START:
+        one()
     won.take_up(again=True)
     journal.check_at_start()

@@ -25,7 +25,7 @@ from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.people.models import Person
 
 # Another environment in which the very same secret is held; by its keyed fingerprint, which is indexed.
-_ELSEWHERE = Subquery(
+ELSEWHERE = Subquery(
     HeldSecret.objects.filter(credential__fingerprint=OuterRef("credential__fingerprint"))
     .exclude(connection__place__environment=OuterRef("connection__place__environment"))
     .values("connection__place__environment__name")[:1]
@@ -41,7 +41,7 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
         Prefetch("token_sets", TokenSet.objects.select_related("person")),
         Prefetch("accounts", Account.objects.select_related("person")),
         "team__people",
-        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
+        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=ELSEWHERE)),
         Prefetch("client", Client.objects.select_related("place__environment").defer("place__metadata")),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         Prefetch("users", Use.objects.select_related("user__owner")),

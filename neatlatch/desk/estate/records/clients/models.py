@@ -218,6 +218,13 @@ _CLASSES: dict[str, type[Client]] = {
 }
 
 
+def of_their_kinds(found: list[Client]) -> list[Client]:
+    """Rows that were read by other ways than Django's own, each as its own class."""
+    for one in found:
+        one.__class__ = _CLASSES[one.kind]
+    return found
+
+
 def class_of(scheme: str) -> type[Client]:
     """What a caller is that is let in by a scheme."""
     if scheme in OAUTH2:

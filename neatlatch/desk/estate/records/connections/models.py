@@ -16,7 +16,7 @@ from neatlatch.core import health
 from neatlatch.core.health import State
 from neatlatch.core.schemes import Scheme
 from neatlatch.core.secret import Secret
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
@@ -248,3 +248,65 @@ class SignIn(models.Model):
     def place_of(self, field: str) -> str:
         """Where a field is sealed."""
         return f"sign_in:{self.pk}:{field}"
+
+
+class Summary(models.Model):
+    """What lists show of a connection, worked out from both its halves by one function
+    (:mod:`neatlatch.desk.estate.connections.summaries`), which is the only one that writes it.
+
+    ``stale``: something that it was worked out from has changed since (triggers say so); it holds to
+    ``holds_until`` if nothing does. ``form`` names the rules it was worked out by. ``fits`` has a
+    letter for each pin (:data:`FITS`), ``off`` the keys of those that are off the line, with a space
+    at each end; ``out``: one differs or is missing. ``says`` is for who cannot see the glyph,
+    ``beside`` the few words beside it. ``next_rank``: what breaks next has broken (0), will at
+    ``next_at`` (1), or is not known (2).
+    """
+
+    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, primary_key=True, related_name="summary")
+    stale = models.BooleanField(default=True)
+    holds_until = models.DateTimeField(null=True)
+    worked_out = models.DateTimeField(null=True)
+    form = models.CharField(max_length=16, blank=True)
+    fits = models.CharField(max_length=60, blank=True)
+    off = models.TextField(blank=True)
+    out = models.BooleanField(default=False)
+    says = models.TextField(blank=True)
+    beside = models.TextField(blank=True)
+    users = models.PositiveIntegerField(default=0)
+    next_rank = models.PositiveSmallIntegerField(default=2)
+    next_at = models.DateTimeField(null=True)
+    next_why = models.TextField(blank=True)
+    next_act = models.CharField(max_length=30, blank=True)
+    next_label = models.TextField(blank=True)
+    next_stops = models.JSONField(default=list)
+
+    class Meta:
+        indexes = [
+            models.Index(fields=["connection"], condition=models.Q(stale=True), name="stale_summaries"),
+            models.Index(fields=["holds_until"], name="summaries_to_be_looked_at"),
+            models.Index(fields=["next_rank", "next_at"], condition=models.Q(next_rank__lt=2), name="what_breaks_next"),
+        ]
+
+
+class Standing(models.Model):
+    """How an application stands in all its environments: what Today's wall is ordered by. Written as
+    summaries are.
+
+    ``worst`` is the rank of its worst connection (:data:`WORST`); the others count its connections.
+    """
+
+    application = models.OneToOneField(Application, on_delete=models.CASCADE, primary_key=True, related_name="standing")
+    stale = models.BooleanField(default=True)
+    name = models.CharField(max_length=120, blank=True)
+    worst = models.PositiveSmallIntegerField(default=5)
+    latched = models.PositiveIntegerField(default=0)
+    sticking = models.PositiveIntegerField(default=0)
+    open = models.PositiveIntegerField(default=0)
+    not_proven = models.PositiveIntegerField(default=0)
+    ruled_out = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        indexes = [
+            models.Index(fields=["application"], condition=models.Q(stale=True), name="stale_standings"),
+            models.Index(fields=["worst", "name"], name="the_wall"),
+        ]

@@ -1,0 +1,291 @@
+"""What lists show of connections, kept in the database: worked out by one function, in the
+transaction of the change that it follows from, and again when its own moment passes.
+
+Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road; as
+the transaction commits, a block of what is marked is worked out. What is more than a block, and what
+was changed outside a transaction, the worker works out a block at a time; a list that meets it before
+works it out for itself.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cache
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import structlog
+from django.conf import settings
+from django.db import DatabaseError, transaction
+from django.db import connection as database
+from django.utils import timezone
+
+from neatlatch.core import breaks, pins
+from neatlatch.core.health import State
+from neatlatch.core.lifetimes import reads_otherwise_at
+from neatlatch.core.pins import Fit, Pin
+from neatlatch.desk.estate.records.connections.models import Connection
+
+from . import blocks, halves, watching
+
+log = structlog.get_logger()
+FITS = {Fit.FITS: "f", Fit.DIFFERS: "d", Fit.MISSING: "m", Fit.NOT_PROVEN: "p", Fit.NOT_ASKED: "n"}
+FIT_OF = {letter: fit.value for fit, letter in FITS.items()}
+OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
+NOW, AT_A_MOMENT, NOT_KNOWN = range(3)
+# The names of workloads that stop, of one connection.
+_MOST_STOPPED = 20
+# A text that tells how long ago something was holds at least so long.
+_TEXT_HOLDS = timedelta(seconds=60)
+# Certificates are judged to so many minutes.
+_JUDGED_TO = timedelta(minutes=5)
+_COLUMNS = ("holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "next_rank", "next_at", "next_why",
+            "next_act", "next_label", "next_stops")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Summed:
+    """A connection's summary, as :class:`Summary` keeps it."""
+
+    holds_until: datetime | None
+    fits: str
+    off: str
+    out: bool
+    says: str
+    beside: str
+    users: int
+    next_rank: int
+    next_at: datetime | None
+    next_why: str
+    next_act: str
+    next_label: str
+    next_stops: tuple[str, ...]
+
+
+def sum_up(connection: Connection, now: datetime) -> Summed:
+    """Work out what lists show of a connection that was read with everything."""
+    worked_out = halves.work_out(connection, now)
+    soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
+    off = [one.key for one in worked_out if one.fit in OFF]
+    return Summed(
+        holds_until=_holds_until(connection, soonest, now),
+        fits="".join(FITS[one.fit] for one in worked_out),
+        off=f" {' '.join(off)} " if off else "",
+        out=any(one.fit in (Fit.DIFFERS, Fit.MISSING) for one in worked_out),
+        says=pins.summary(worked_out),
+        beside=_beside(connection.state, worked_out),
+        users=len(connection.users.all()),
+        next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
+        next_at=soonest.at if soonest else None,
+        next_why=soonest.why if soonest else "",
+        next_act=soonest.act.key if soonest else "",
+        next_label=soonest.act.label if soonest else "",
+        next_stops=soonest.users[:_MOST_STOPPED] if soonest else (),
+    )
+
+
+def _beside(state: str, worked_out: tuple[Pin, ...]) -> str:
+    """The few words beside a glyph when something is the matter with the pins."""
+    off = [one for one in worked_out if one.fit in (Fit.DIFFERS, Fit.MISSING)]
+    if len(off) > 1:
+        return f"{len(off)} pins out"
+    if off:
+        return f"{off[0].label} {'missing' if off[0].fit is Fit.MISSING else 'differ' if off[0].label.endswith('s') else 'differs'}"
+    if state in (State.STICKING, State.OPEN):
+        return ""
+    unproven = [one for one in worked_out if one.fit is Fit.NOT_PROVEN]
+    if unproven or state == State.NOT_PROVEN:
+        return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
+    return ""
+
+
+def _holds_until(connection: Connection, soonest: breaks.Break | None, now: datetime) -> datetime | None:
+    """The next moment at which it may be another by itself (``None``: none is known): where something
+    ends, where an end comes near enough to be told, and where “ended 3 days ago” reads otherwise."""
+    ends = [one.ends for one in connection.secrets().values()]
+    ends += [one.ends for one in connection.client.credentials.all()] if connection.client else []
+    ends += [one.ends for one in connection.token_sets.all()]
+    sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
+    moments = []
+    if sight is not None:
+        ends.append(sight.ends)
+        moments.append(_judged_after(sight.ends) if sight.ends else None)
+        if sight.verdict == "not_yet_valid":
+            moments.append(now + _JUDGED_TO)
+    for end in ends:
+        moments += [end, end - breaks.HORIZON] if end is not None else []
+    if soonest is not None and soonest.why.find(" ago") > 0:
+        past = [one for one in ends if one is not None and one <= now]
+        moments += [max(reads_otherwise_at(one, now), now + _TEXT_HOLDS) for one in past]
+    return min((one for one in moments if one is not None and one > now), default=None)
+
+
+def _judged_after(end: datetime) -> datetime:
+    """The first moment after an end to which certificates are judged."""
+    judged = end.replace(minute=end.minute - end.minute % 5, second=0, microsecond=0)
+    return judged + _JUDGED_TO
+
+
+@cache
+def form() -> str:
+    """The rules that summaries are worked out by, and the settings that they read: by what their
+    source files and values are, so that a newer version works all out anew."""
+    found = hashlib.sha256()
+    core = Path(pins.__file__).parents[1]
+    for file in sorted([*core.glob("*.py"), *core.glob("pins/*.py"), *core.glob("certificates/*.py"), *Path(__file__).parent.glob("*.py")]):
+        found.update(file.read_bytes())
+    trust = Path(settings.TRUST).read_bytes() if settings.TRUST and Path(settings.TRUST).exists() else b""
+    found.update(json.dumps([list(settings.OUTGOING), settings.PUBLIC_URL]).encode() + trust)
+    return found.hexdigest()[:16]
+
+
+def work_out(keys: Iterable[UUID]) -> int:
+    """Write the summaries of some connections anew, :data:`blocks.MOST` at the most; answers of how
+    many. Part of the surrounding transaction."""
+    now = timezone.now()
+    # A connection that cannot be summed up keeps its mark, and is told where it is looked at.
+    rows = []
+    for one in blocks.read_block(keys):
+        try:
+            rows.append(_row(one.pk, sum_up(one, now), now))
+        except Exception:
+            log.exception("a connection could not be summed up", connection=one.ref)
+    with database.cursor() as cursor:
+        cursor.executemany(_WRITE, rows)
+    return len(rows)
+
+
+def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
+    values = {**vars(summed), "worked_out": now, "form": form(), "next_stops": json.dumps(summed.next_stops)}
+    return [*(_adapted(values[one]) for one in _COLUMNS), key.hex]
+
+
+def _adapted(value: Any) -> Any:
+    return database.ops.adapt_datetimefield_value(value) if isinstance(value, datetime) else value
+
+
+_WRITE = f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} WHERE connection_id = %s"
+_STALE = "SELECT connection_id FROM connections_summary WHERE stale ORDER BY connection_id LIMIT %s"
+_DUE = "SELECT connection_id FROM connections_summary WHERE holds_until <= %s ORDER BY holds_until LIMIT %s"
+# What an application's connections are ranked by: open, sticking, a pin out, not proven, latched, none.
+_STAND = """UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
+    SELECT 0, a.name,
+      coalesce(min(CASE WHEN c.state = 'open' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
+                        WHEN c.state = 'not_proven' THEN 3 WHEN c.state = 'latched' THEN 4 END), 5),
+      coalesce(sum(c.state = 'latched'), 0), coalesce(sum(c.state = 'sticking'), 0), coalesce(sum(c.state = 'open'), 0),
+      coalesce(sum(c.state = 'not_proven'), 0), coalesce(sum(c.state = 'latched' AND s.out), 0)
+    FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
+      LEFT JOIN connections_connection c ON c.place_id = p.id LEFT JOIN connections_summary s ON s.connection_id = c.id
+    WHERE a.id = connections_standing.application_id)
+  WHERE application_id IN (SELECT application_id FROM connections_standing WHERE stale LIMIT %s)"""
+WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
+
+
+_paused = False
+
+
+def pause() -> None:
+    """Nothing is worked out from now on: tables are being taken apart."""
+    global _paused
+    _paused = True
+
+
+def go_on() -> None:
+    """Work out again."""
+    global _paused
+    _paused = False
+
+
+def settle_or_leave() -> None:
+    """:func:`settle` as the last of a transaction. What the database refuses ends the transaction;
+    whatever else goes wrong leaves the marks: a change is not lost because it could not be summed up."""
+    if _paused:
+        return
+    try:
+        settle()
+    except DatabaseError:
+        raise
+    except Exception:
+        log.exception("summaries were left as they are")
+
+
+def settle() -> int:
+    """Work out a block of what is marked as stale; answers how many summaries. Called as a
+    transaction commits, and part of it."""
+    with database.cursor() as cursor:
+        stale = [UUID(one) for (one,) in cursor.execute(_STALE, [blocks.MOST]).fetchall()]
+    done = work_out(stale) if stale else 0
+    with database.cursor() as cursor:
+        if cursor.execute("SELECT 1 FROM connections_standing WHERE stale LIMIT 1").fetchone():
+            cursor.execute(_STAND, [blocks.MOST])
+    return done
+
+
+def catch_up() -> int:
+    """Work out all that is stale or whose moment has passed, a block in a transaction; answers how
+    many summaries. The worker does it by the clock."""
+    done = 0
+    while True:
+        with database.cursor() as cursor:
+            due = cursor.execute(_DUE, [_adapted(timezone.now()), blocks.MOST]).fetchall()
+            stale = cursor.execute("SELECT 1 FROM connections_summary WHERE stale LIMIT 1").fetchone()
+            stands = cursor.execute("SELECT 1 FROM connections_standing WHERE stale LIMIT 1").fetchone()
+        if not due and not stale and not stands:
+            return done
+        with transaction.atomic():
+            counted = work_out(UUID(one) for (one,) in due) if due else 0
+            counted += settle()
+        if not counted and not stands:
+            return done
+        done += counted
+
+
+def anew() -> int:
+    """Mark all as stale, and work them out; answers how many. Lists go on being served meanwhile."""
+    with transaction.atomic(), database.cursor() as cursor:
+        cursor.execute("UPDATE connections_summary SET stale = 1")
+        cursor.execute("UPDATE connections_standing SET stale = 1")
+    return catch_up()
+
+
+def check_at_start() -> None:
+    """Make the triggers where they are not those of this version, and mark what was worked out by
+    other rules than today's, or with other settings."""
+    if not watching.are_there():
+        with transaction.atomic():
+            watching.install()
+    with database.cursor() as cursor:
+        if cursor.execute("SELECT 1 FROM connections_summary WHERE form <> %s LIMIT 1", [form()]).fetchone():
+            cursor.execute("UPDATE connections_summary SET stale = 1 WHERE form <> %s", [form()])
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A summary that is not what its connection is summed up to now."""
+
+    ref: str
+    says: str
+
+
+def differences() -> Iterator[Difference]:
+    """Compare every summary with a fresh one, read and worked out by the slow road, a block at a time.
+    What is marked as stale, or whose moment has passed, counts as a difference too."""
+    for connection in halves.each(Connection.objects.select_related("summary").order_by("ref")):
+        kept = getattr(connection, "summary", None)
+        if kept is None or kept.worked_out is None:
+            yield Difference(connection.ref, "it has no summary")
+        elif kept.stale:
+            yield Difference(connection.ref, "it is marked as stale")
+        elif kept.holds_until is not None and kept.holds_until <= timezone.now():
+            yield Difference(connection.ref, f"it held until {kept.holds_until:%Y-%m-%d %H:%M:%S}")
+        else:
+            fresh = sum_up(connection, kept.worked_out)
+            for name, value in vars(fresh).items():
+                stands = getattr(kept, name)
+                if (tuple(stands) if isinstance(stands, list) else stands) != value:
+                    yield Difference(connection.ref, f"{name} is {stands!r}, and {value!r} would be right")
