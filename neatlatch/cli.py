@@ -13,6 +13,7 @@ from neatlatch import __version__, cli_people, cli_safe
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
+_MOST_SHOWN = 50
 
 
 def _compute(given: argparse.Namespace) -> int:
@@ -155,6 +156,22 @@ def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
 
     code = cli_people.asked("Code of the second factor: ", "NLATCH_CODE") if given.reason else ""
     return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
+
+
+def _summaries(given: argparse.Namespace) -> int:
+    set_up()
+    from neatlatch.desk.estate.connections import summaries
+
+    if given.act == "anew":
+        print(f"{summaries.anew():,} summaries were worked out anew.")
+        return 0
+    summaries.catch_up()
+    count = 0
+    for count, one in enumerate(summaries.differences(), start=1):
+        if count <= _MOST_SHOWN:
+            print(f"{one.ref}: {one.says}.")
+    print(f"{count:,} {'difference' if count == 1 else 'differences'}." if count else "Every summary is what would be worked out now.")
+    return 1 if count else 0
 
 
 def _demo_fill(given: argparse.Namespace) -> int:
@@ -364,6 +381,11 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--anchor", default="", metavar="LINE", help="check: an anchor that was kept elsewhere, to be found in the journal")
     one.add_argument("--recent", action="store_true", help="check: only from the last checkpoint on, at most a thousand entries")
     one.set_defaults(run=_journal)
+
+    one = commands.add_parser("summaries", help="compare what lists show with a fresh working-out, or work all out anew",
+                              description="check: ends with 1 where a connection's summary is not what would be worked out now. anew: the desk goes on serving.")  # fmt: skip
+    one.add_argument("act", choices=["check", "anew"])
+    one.set_defaults(run=_summaries)
 
     one = commands.add_parser("demo-fill", help="fill a desk with thousands of made-up connections",
                               description="The same ones for the same number, with two credentials each, and three workloads and two applications for ten. Going on where it was "

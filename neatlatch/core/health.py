@@ -58,6 +58,17 @@ class Sample:
     covers: bool = True
 
 
+# How many of the last tests are drawn beside a connection.
+RECENT = 24
+
+
+def with_latest(recent: list[int], passed: bool, ms: float) -> list[int]:
+    """The last tests with one more, oldest first: whole milliseconds, at least one, and below zero
+    where the test failed."""
+    took = max(1, round(ms))
+    return [*recent, took if passed else -took][-RECENT:]
+
+
 def after(health: Health, sample: Sample) -> Health:
     """The health after one more sample.
 

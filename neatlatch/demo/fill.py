@@ -25,7 +25,7 @@ from django.db.models import Model
 from django.utils import timezone
 
 from neatlatch.core import profiles
-from neatlatch.core.health import PASSES_WANTED, State
+from neatlatch.core.health import PASSES_WANTED, RECENT, State, with_latest
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
 from neatlatch.desk.estate.applications.shipped import shipped
@@ -47,7 +47,6 @@ from .load import SCENARIO, load_environments, load_people, own_certificate
 # Connections of an application, by the environment that each is in.
 LAID_OUT = ("production", "production", "staging", "sandbox", "production")
 _BLOCK = 20
-_LAST_SAMPLES = 24
 _OWNERS = 40
 _NAMES = uuid.UUID("6f1b7c52-3c0e-4a55-9c93-57b4f0a7f2de")
 _WHERE = ("Pier", "Quay", "Harbour", "Bridge", "Engine", "Galley", "Cargo", "Deck", "Crew", "Island", "Slipway", "Lock")
@@ -316,12 +315,18 @@ class _Block:
     def _samples(self, connection: Connection, number: int) -> None:
         if connection.tested_at is None:
             return
-        for ago in range(_LAST_SAMPLES):
-            failed = connection.state == State.OPEN.value and ago < 8 or connection.state == State.STICKING.value and ago % 5 == 2
-            self._add(
-                Sample(test_id=_id("sample", number, ago), connection=connection, at=connection.tested_at - timedelta(minutes=5 * ago),
-                       passed=not failed, ms=60.0 + (number * 7 + ago * 13) % 50)
-            )  # fmt: skip
+        for ago in reversed(range(RECENT)):
+            failed = connection.state == State.OPEN.value and ago < 8
+            failed = failed or (connection.state == State.STICKING.value and ago % 5 == 2)
+            sample = Sample(
+                test_id=_id("sample", number, ago),
+                connection=connection,
+                at=connection.tested_at - timedelta(minutes=5 * ago),
+                passed=not failed,
+                ms=60.0 + (number * 7 + ago * 13) % 50,
+            )
+            connection.recent = with_latest(connection.recent, sample.passed, sample.ms)
+            self._add(sample)
 
     def _workloads(self, number: int, offered: list[Connection]) -> None:
         """Three workloads for two applications: each uses up to four connections of its environment, of this application and the one before."""

@@ -23,7 +23,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import profiles
+from neatlatch.core import health, profiles
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, JWT_GRANT, OAUTH1, STREAM
 from neatlatch.desk.estate.applications import services as applications
@@ -420,8 +420,17 @@ def own_certificate(name: str, days: int = 200) -> tuple[str, str, str]:
 def _history(connection: Connection) -> None:
     """Two hours of made-up samples, so that the wall has a past to show."""
     now, phase = timezone.now(), len(connection.ref)
-    Sample.objects.bulk_create(
-        Sample(test_id=uuid.uuid4(), connection=connection, at=now - timedelta(minutes=5 * ago), passed=True,
-               ms=round(62 + phase + 9 * math.sin(ago * 0.9 + phase) + 5 * math.sin(ago * 2.3), 1))
+    made = [
+        Sample(
+            test_id=uuid.uuid4(),
+            connection=connection,
+            at=now - timedelta(minutes=5 * ago),
+            passed=True,
+            ms=round(62 + phase + 9 * math.sin(ago * 0.9 + phase) + 5 * math.sin(ago * 2.3), 1),
+        )
         for ago in range(23, 0, -1)
-    )  # fmt: skip
+    ]
+    Sample.objects.bulk_create(made)
+    for one in made:
+        connection.recent = health.with_latest(connection.recent, one.passed, one.ms)
+    connection.save(update_fields=["recent"])

@@ -449,7 +449,7 @@ def test_an_unforeseen_error_is_not_told_to_the_caller(
         raise KeyError("inner detail")
 
     setup.latched()
-    monkeypatch.setattr("neatlatch.desk.pages.rounds.api.halves.soonest", stumble)
+    monkeypatch.setattr("neatlatch.desk.pages.today.ending.soonest", stumble)
     web = setup.web()
     web.raise_request_exception = False
     with caplog.at_level(logging.CRITICAL):

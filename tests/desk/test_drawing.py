@@ -405,7 +405,7 @@ def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connect
 
     def breaks() -> list[tuple[str, str | None, str]]:
         with CaptureQueriesContext(database) as seen:
-            told = web.get("/api/today").json()["breaks"]
+            told = web.get("/api/today").json()["breaks"]["items"]
         queries.append(len(seen))
         return [(one["users"][0], one["user"], one["why"].split(" …")[0]) for one in told if one["user"]]
 

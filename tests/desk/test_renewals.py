@@ -66,7 +66,7 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     held = TokenSet.objects.get()
     assert held.refused
     # Today names the moment when the last access token ends, and who stops.
-    found = next(one for one in send(setup.web(), "get", "/today")["breaks"] if one["ref"] == "cargo")
+    found = next(one for one in send(setup.web(), "get", "/today")["breaks"]["items"] if one["ref"] == "cargo")
     assert (found["act"], found["users"], found["at"] is not None) == ("sign_in", ["Night run"], True)
     assert found["at"][:19] == held.ends.isoformat()[:19]  # type: ignore[union-attr]
     assert "Renewal was refused" in found["why"]
@@ -104,7 +104,7 @@ def test_everybodys_own_is_looked_after(own: Setup) -> None:
     a_round_later()
     renewals.look_after_all()
     assert {one.person.username: bool(one.refused) for one in TokenSet.objects.all() if one.person} == {"ewan": True, "isla": False}
-    why = next(one["why"] for one in send(own.web(), "get", "/today")["breaks"] if one["ref"] == "cargo")
+    why = next(one["why"] for one in send(own.web(), "get", "/today")["breaks"]["items"] if one["ref"] == "cargo")
     assert "Renewal for Ewan Tait was refused" in why
 
 

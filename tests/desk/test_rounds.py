@@ -8,11 +8,10 @@ from typing import Any
 from uuid import uuid4
 
 import pytest
-from django.db import connection as database
 from django.db import connections as databases
-from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
+from neatlatch.core import health
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.common.actors import CLOCK, Program
@@ -319,23 +318,19 @@ def past(connection: Connection, *ages: timedelta) -> None:
     )
 
 
-def test_the_last_samples_of_each_connection_are_read_by_index(setup: Setup) -> None:
-    place = setup.place()
-    one, two, three = (setup.connection(setup.client(place, "manifest.read"), ref=ref) for ref in ("one", "two", "three"))
-    past(one, *(timedelta(minutes=5 * number) for number in range(60, 0, -1)))
-    past(two, *(timedelta(minutes=number) for number in (9, 3, 6)))
-    found = services.last_samples(24)
-    assert set(found) == {one.pk, two.pk}  # the third has none
-    for connection in (one, two):
-        expected = Sample.objects.filter(connection=connection).order_by("-at")[:24]
-        assert found[connection.pk] == [(each.at, each.passed, each.ms) for each in reversed(expected)]
-    assert three.pk not in found
-    with CaptureQueriesContext(database) as asked:
-        services.last_samples(24)
-    assert len(asked) == 1
-    with database.cursor() as cursor:
-        plan = [row[3] for row in cursor.execute(f"EXPLAIN QUERY PLAN {asked[0]['sql']}").fetchall()]
-    assert not any(one.startswith("SCAN s") or one.startswith("SCAN rounds_sample") for one in plan), plan
+def test_the_last_tests_stand_with_their_connection(setup: Setup) -> None:
+    connection = setup.latched()
+    assert setup.test(connection).passed
+    setup.stand_ins.fault("unavailable", where="api", count=9)
+    assert not setup.test(connection).passed
+    took = [one.ms for one in Sample.objects.order_by("pk")]
+    recent = Connection.objects.get(pk=connection.pk).recent
+    assert recent == [max(1, round(took[0])), -max(1, round(took[1]))]
+    kept: list[int] = []
+    for number in range(30):
+        kept = health.with_latest(kept, number % 2 == 0, number)
+    assert len(kept) == health.RECENT
+    assert kept[-2:] == [28, -29]
 
 
 def test_samples_go_after_a_fortnight_in_blocks(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:

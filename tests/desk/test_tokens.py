@@ -11,7 +11,7 @@ from django.db import connections as databases
 from django.utils import timezone
 
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.estate.connections import destinations, halves, renewals, tokens
+from neatlatch.desk.estate.connections import destinations, halves, renewals, summaries, tokens
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.journal.models import Entry
@@ -124,9 +124,9 @@ def test_a_renewal_that_is_refused_is_told_and_not_tried_again_and_again(setup: 
         hold(connection, force=True)
     assert setup.stand_ins.calls("token") == asked
     found = halves.with_everything(Connection.objects.all()).get()
-    soonest = halves.soonest([(found, halves.work_out(found, timezone.now()))], timezone.now())
-    assert "Renewal was refused" in soonest[0].why
-    assert soonest[0].act.key == "sign_in"
+    soonest = summaries.sum_up(found, timezone.now())
+    assert "Renewal was refused" in soonest.next_why
+    assert soonest.next_act == "sign_in"
 
 
 def test_the_road_breaks_during_a_renewal_and_the_old_token_stays(setup: Setup) -> None:

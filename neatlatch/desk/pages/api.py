@@ -34,6 +34,7 @@ from neatlatch.desk.pages.people.api import router as people
 from neatlatch.desk.pages.people.own import router as own_log_in
 from neatlatch.desk.pages.rounds.api import router as rounds
 from neatlatch.desk.pages.rounds.leftovers import router as leftovers
+from neatlatch.desk.pages.today import router as today
 
 from .access import router as access
 from .applications import router as applications
@@ -130,6 +131,7 @@ for router in (
     inventory,
     rounds,
     leftovers,
+    today,
     replacing,
     journal,
     finds,

@@ -3511,26 +3511,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/today": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Today
-         * @description What breaks next, and the wall. A constant number of queries.
-         */
-        get: operations["rounds_api_today"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/leftovers": {
         parameters: {
             query?: never;
@@ -3585,6 +3565,66 @@ export interface paths {
          * @description Take a leftover from the list, for a reason that the journal keeps.
          */
         post: operations["rounds_leftovers_close"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Today
+         * @description What breaks next, and the wall: the first page of each, with what is counted over all.
+         */
+        get: operations["today_today"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/today/wall": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Wall
+         * @description The wall, a page of applications after another. ``words`` filters by their names and references, and by field words (``env:production state:open``).
+         */
+        get: operations["today_wall"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/today/breaks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Further Breaks
+         * @description What breaks next, a page after another.
+         */
+        get: operations["today_further_breaks"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -9024,136 +9064,6 @@ export interface components {
             says: string;
         };
         /**
-         * BreakOut
-         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty.
-         */
-        BreakOut: {
-            /** Ref */
-            ref: string;
-            /** User */
-            user: string | null;
-            /** Application */
-            application: string;
-            /** Environment */
-            environment: string;
-            /** At */
-            at: string | null;
-            /** Why */
-            why: string;
-            /** Act */
-            act: string;
-            /** Label */
-            label: string;
-            /** Users */
-            users: string[];
-        };
-        /**
-         * CellOut
-         * @description One connection on the wall.
-         */
-        CellOut: {
-            /** Ref */
-            ref: string;
-            /** State */
-            state: string;
-            glyph: components["schemas"]["GlyphOut"];
-            /** Latches */
-            latches: boolean;
-            /** Says */
-            says: string;
-            /** Samples */
-            samples: components["schemas"]["SampleOut"][];
-        };
-        /**
-         * SampleOut
-         * @description A point of a connection's history.
-         */
-        SampleOut: {
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Passed */
-            passed: boolean;
-            /** Ms */
-            ms: number;
-        };
-        /**
-         * TodayOut
-         * @description What stands on Today.
-         */
-        TodayOut: {
-            /** Environments */
-            environments: components["schemas"]["EnvironmentOut"][];
-            /** Wall */
-            wall: components["schemas"]["WallRow"][];
-            /** Breaks */
-            breaks: components["schemas"]["BreakOut"][];
-            /** Counts */
-            counts: {
-                [key: string]: number;
-            };
-            last_round: components["schemas"]["RoundOut"] | null;
-            /** Unsaved */
-            unsaved: components["schemas"]["UnsavedOut"][];
-            /** Leftovers */
-            leftovers: number;
-            /** Journal Fault */
-            journal_fault: string;
-        };
-        /**
-         * UnsavedOut
-         * @description One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
-         *
-         *     Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
-         */
-        UnsavedOut: {
-            /** Note */
-            note: string;
-            /**
-             * Since
-             * Format: date-time
-             */
-            since: string;
-            /**
-             * Ref
-             * @default
-             */
-            ref: string;
-            /** Client */
-            client?: string | null;
-            /**
-             * Name
-             * @default
-             */
-            name: string;
-            /**
-             * Application
-             * @default
-             */
-            application: string;
-            /**
-             * Environment
-             * @default
-             */
-            environment: string;
-        };
-        /**
-         * WallRow
-         * @description An application on the wall: the connections in each environment, by the environment's key.
-         */
-        WallRow: {
-            /** Application */
-            application: string;
-            /** Name */
-            name: string;
-            /** Cells */
-            cells: {
-                [key: string]: components["schemas"]["CellOut"][];
-            };
-        };
-        /**
          * Known
          * @description What the application's answers have shown of it.
          * @enum {string}
@@ -9230,6 +9140,154 @@ export interface components {
         ClosingIn: {
             /** Reason */
             reason: string;
+        };
+        /**
+         * BreakOut
+         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty.
+         */
+        BreakOut: {
+            /** Ref */
+            ref: string;
+            /** User */
+            user: string | null;
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** At */
+            at: string | null;
+            /** Why */
+            why: string;
+            /** Act */
+            act: string;
+            /** Label */
+            label: string;
+            /** Users */
+            users: string[];
+        };
+        /**
+         * Breaks
+         * @description A page of what breaks next, soonest first.
+         */
+        Breaks: {
+            /** Items */
+            items: components["schemas"]["BreakOut"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
+         * CellOut
+         * @description One connection on the wall. ``recent``: its last tests, oldest first, in milliseconds, below
+         *     zero where one failed.
+         */
+        CellOut: {
+            /** Ref */
+            ref: string;
+            /** State */
+            state: string;
+            glyph: components["schemas"]["GlyphOut"];
+            /** Latches */
+            latches: boolean;
+            /** Says */
+            says: string;
+            /** Recent */
+            recent: number[];
+        };
+        /**
+         * TodayOut
+         * @description What stands on Today. ``applications`` counts them by their worst connection; ``ruled_out``
+         *     are latched connections with a pin out.
+         */
+        TodayOut: {
+            /** Environments */
+            environments: components["schemas"]["EnvironmentOut"][];
+            /** Applications */
+            applications: {
+                [key: string]: number;
+            };
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Ruled Out */
+            ruled_out: number;
+            wall: components["schemas"]["Wall"];
+            breaks: components["schemas"]["Breaks"];
+            last_round: components["schemas"]["RoundOut"] | null;
+            /** Unsaved */
+            unsaved: components["schemas"]["UnsavedOut"][];
+            /** Leftovers */
+            leftovers: number;
+            /** Journal Fault */
+            journal_fault: string;
+        };
+        /**
+         * UnsavedOut
+         * @description One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
+         *
+         *     Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
+         */
+        UnsavedOut: {
+            /** Note */
+            note: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Ref
+             * @default
+             */
+            ref: string;
+            /** Client */
+            client?: string | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Application
+             * @default
+             */
+            application: string;
+            /**
+             * Environment
+             * @default
+             */
+            environment: string;
+        };
+        /**
+         * Wall
+         * @description A page of the wall.
+         */
+        Wall: {
+            /** Items */
+            items: components["schemas"]["WallRow"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
+         * WallRow
+         * @description An application on the wall: its connections in each environment by the environment's key, the
+         *     worst first, and how many more there are than are shown. ``worst``: what its worst one is.
+         */
+        WallRow: {
+            /** Application */
+            application: string;
+            /** Name */
+            name: string;
+            /** Worst */
+            worst: string;
+            /** Cells */
+            cells: {
+                [key: string]: components["schemas"]["CellOut"][];
+            };
+            /** More */
+            more: {
+                [key: string]: number;
+            };
         };
         /**
          * OutlookOut
@@ -35314,134 +35372,6 @@ export interface operations {
             };
         };
     };
-    rounds_api_today: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TodayOut"];
-                };
-            };
-            /** @description Refused, with the reason */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            412: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            428: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     rounds_leftovers_list_leftovers: {
         parameters: {
             query?: {
@@ -35723,6 +35653,395 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    today_today: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TodayOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    today_wall: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wall"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    today_further_breaks: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Breaks"];
+                };
             };
             /** @description Refused, with the reason */
             400: {

@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { spark, type Point } from './spark'
+  import { spark } from './spark'
 
-  let { samples }: { samples: Point[] } = $props()
-  const shape = $derived(spark(samples, 80, 24))
+  /** The last tests, oldest first, in milliseconds; below zero where one failed. */
+  let { recent }: { recent: number[] } = $props()
+  const shape = $derived(spark(recent, 80, 24))
 </script>
 
-{#if samples.length}
+{#if recent.length}
   <svg role="img" aria-label={shape.says} viewBox="0 0 80 24" preserveAspectRatio="none" class="h-6 w-20 max-w-full">
     <title>{shape.says}</title>
     <path d={shape.path} class="stroke-soft fill-none" stroke-width="1.4" stroke-linejoin="round" />

@@ -1,17 +1,14 @@
-/** A line of the last samples: its path, and where tests failed. Pure shapes. */
-export interface Point {
-  passed: boolean
-  ms: number
-}
+/** A line of the last tests: its path, and where tests failed. Pure shapes. */
 export interface SparkShape {
   path: string
   failures: { x: number; y: number }[]
   says: string
 }
 
-/** Fit samples, oldest first, into a box. Times above four times the median are cut off, so that one slow test does not flatten the rest. */
-export function spark(samples: readonly Point[], width: number, height: number): SparkShape {
-  if (samples.length === 0) return { path: '', failures: [], says: 'no tests yet' }
+/** Fit the last tests, oldest first, into a box: milliseconds, below zero where one failed. Times above four times the median are cut off, so that one slow test does not flatten the rest. */
+export function spark(recent: readonly number[], width: number, height: number): SparkShape {
+  if (recent.length === 0) return { path: '', failures: [], says: 'no tests yet' }
+  const samples = recent.map((one) => ({ passed: one >= 0, ms: Math.abs(one) }))
   const sorted = samples.map((one) => one.ms).sort((a, b) => a - b)
   const median = sorted[Math.floor(sorted.length / 2)] ?? 0
   const top = Math.max(1, Math.min(sorted.at(-1) ?? 1, median * 4))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from datetime import datetime
 from functools import lru_cache
 from pathlib import Path
@@ -301,9 +301,3 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
 def _words(connection: Connection, credential: Credential | None) -> str:
     value = KINDS[connection.scheme].value(credential.kind) if credential else None
     return value.label if value else "Secret"
-
-
-def soonest(connections: Iterable[tuple[Connection, tuple[Pin, ...]]], now: datetime) -> list[breaks.Break]:
-    """What breaks next, over many connections, soonest first."""
-    found = (breaks.next_break(watched(connection, worked_out, now), now) for connection, worked_out in connections)
-    return breaks.in_order([one for one in found if one is not None])

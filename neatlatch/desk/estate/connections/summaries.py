@@ -171,7 +171,9 @@ def _adapted(value: Any) -> Any:
 
 _WRITE = f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} WHERE connection_id = %s"
 _STALE = "SELECT connection_id FROM connections_summary WHERE stale ORDER BY connection_id LIMIT %s"
-_DUE = "SELECT connection_id FROM connections_summary WHERE holds_until <= %s ORDER BY holds_until LIMIT %s"
+_DUE = "SELECT connection_id FROM connections_summary WHERE holds_until <= %s AND NOT stale ORDER BY holds_until LIMIT %s"
+_BEHIND = """SELECT (SELECT count(*) FROM connections_summary WHERE stale) + (SELECT count(*) FROM connections_standing WHERE stale)
+  + (SELECT count(*) FROM connections_summary WHERE holds_until <= %s AND NOT stale)"""
 # What an application's connections are ranked by: open, sticking, a pin out, not proven, latched, none.
 _STAND = """UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
     SELECT 0, a.name,
@@ -208,8 +210,9 @@ def settle_or_leave() -> None:
         return
     try:
         settle()
-    except DatabaseError:
-        raise
+    except DatabaseError as error:
+        if "no such table" not in str(error):  # before the first migration there is nothing to sum up
+            raise
     except Exception:
         log.exception("summaries were left as they are")
 
@@ -226,23 +229,27 @@ def settle() -> int:
     return done
 
 
+def behind() -> int:
+    """How many summaries and standings are stale, or have had their moment."""
+    with database.cursor() as cursor:
+        found = cursor.execute(_BEHIND, [_adapted(timezone.now())]).fetchone()
+    return int(found[0])
+
+
 def catch_up() -> int:
     """Work out all that is stale or whose moment has passed, a block in a transaction; answers how
-    many summaries. The worker does it by the clock."""
-    done = 0
-    while True:
-        with database.cursor() as cursor:
-            due = cursor.execute(_DUE, [_adapted(timezone.now()), blocks.MOST]).fetchall()
-            stale = cursor.execute("SELECT 1 FROM connections_summary WHERE stale LIMIT 1").fetchone()
-            stands = cursor.execute("SELECT 1 FROM connections_standing WHERE stale LIMIT 1").fetchone()
-        if not due and not stale and not stands:
-            return done
-        with transaction.atomic():
-            counted = work_out(UUID(one) for (one,) in due) if due else 0
-            counted += settle()
-        if not counted and not stands:
-            return done
-        done += counted
+    many. The worker does it by the clock."""
+    before = left = behind()
+    while left:
+        with transaction.atomic():  # what is stale is settled as it commits
+            with database.cursor() as cursor:
+                due = cursor.execute(_DUE, [_adapted(timezone.now()), blocks.MOST]).fetchall()
+            work_out(UUID(one) for (one,) in due)
+        still = behind()
+        if still >= left:
+            break
+        left = still
+    return before - left
 
 
 def anew() -> int:

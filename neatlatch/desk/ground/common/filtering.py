@@ -24,9 +24,16 @@ def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], p
         if one.without:
             # By a query of its own: excluding over a join would keep rows that have another related one.
             rows = rows.exclude(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
+        elif one.field and _goes_to_many(rows.model, fields[one.field]):  # a row that several fit is one row
+            rows = rows.filter(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
         else:
             rows = rows.filter(wanted)
     return rows
+
+
+def _goes_to_many(model: type[Model], lookup: str) -> bool:
+    field = model._meta.get_field(lookup.partition("__")[0])
+    return bool(field.one_to_many or field.many_to_many)
 
 
 def pick(rows: Iterable[R], words: Sequence[Word], fields: Mapping[str, Callable[[R], Any]], plain: Callable[[R], str]) -> list[R]:

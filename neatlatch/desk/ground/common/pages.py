@@ -22,20 +22,22 @@ def page(
     keys = (key, then) if then else (key,)
     past = "lt" if descending else "gt"
     if cursor:
-        after = _decode(cursor, [rows.model._meta.get_field(one) for one in keys])
+        after = values_of(cursor, [rows.model._meta.get_field(one) for one in keys])
         beyond = Q(**{f"{key}__{past}": after[0]})
         rows = rows.filter(beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond)
     found = list(rows.order_by(*(f"{'-' if descending else ''}{one}" for one in keys))[: limit + 1])
-    following = _encode([getattr(found[limit - 1], one) for one in keys]) if len(found) > limit else None
+    following = cursor_of([getattr(found[limit - 1], one) for one in keys]) if len(found) > limit else None
     return found[:limit], following
 
 
-def _encode(values: list[Any]) -> str:
+def cursor_of(values: list[Any]) -> str:
+    """A cursor that names a row by the values it is ordered by."""
     text = str(values[0]) if len(values) == 1 else json.dumps([str(one) for one in values])
     return base64.urlsafe_b64encode(text.encode()).decode().rstrip("=")
 
 
-def _decode(cursor: str, fields: list[Any]) -> list[Any]:
+def values_of(cursor: str, fields: list[Any]) -> list[Any]:
+    """What a cursor names, as the fields (Django's) have it. Raises :class:`Problem`."""
     try:
         text = base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode()
         told = [text] if len(fields) == 1 else json.loads(text)

@@ -14,6 +14,7 @@ from functools import lru_cache
 from typing import Any, TypeVar
 from uuid import UUID
 
+from django.core.exceptions import EmptyResultSet
 from django.db import connections, models
 from django.db.models import Model, QuerySet
 from django.db.models.base import ModelState
@@ -71,7 +72,10 @@ def read(found: QuerySet[M]) -> list[M]:
     """The instances of a queryset, with the columns of its model that it asks for and what it
     annotates. It joins nothing for them: relations are put in by :func:`join` and :func:`hang`."""
     compiler = found.query.get_compiler(found.db)
-    sql, params = compiler.as_sql()
+    try:
+        sql, params = compiler.as_sql()
+    except EmptyResultSet:  # it asks for one of none
+        return []
     info = compiler.klass_info
     assert info is not None
     assert not info.get("related_klass_infos")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from uuid import UUID
 
@@ -33,6 +32,7 @@ from neatlatch.desk.estate.users import services as users
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import filtering, problems, safe
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications import MeaningOut, ProfileIn, ProfilePreview, scheme_out, value_out
@@ -84,10 +84,8 @@ def connections(request: HttpRequest, cursor: str | None = None, words: str = ""
     guard.need(request, "look")
     asked = filter_words.read(words, FIELDS)
     rows = filtering.apply(Connection.objects.all(), asked, LOOKUPS, ("ref__icontains", "place__application__name__icontains"))
-    pin_words = [one for one in asked if one.field == "pin"]
-    items, following = rows_of.page_of(rows, cursor, pin_words)
-    # The rows are kept as JSON; they were made by the shape that the description names.
-    return HttpResponse(f'{{"items": [{", ".join(items)}], "next": {json.dumps(following)}}}', content_type="application/json")
+    items, following = rows_of.page_of(rows_of.with_pins(rows, asked), cursor)
+    return written(Connections(items=items, next=following))
 
 
 @router.get("/connections/drafts/{application}/{environment}/{scheme}", response=Draft)

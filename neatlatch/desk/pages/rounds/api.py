@@ -10,32 +10,21 @@ from uuid import UUID
 from django.conf import settings
 from django.db.models import Count, Q
 from django.http import HttpRequest
-from django.utils import timezone
 from ninja import Router
 
-from neatlatch.core import breaks, pins
 from neatlatch.core.evidence import Rung
-from neatlatch.desk.estate.connections import halves
-from neatlatch.desk.estate.connections.unsaved import UnsavedOut, unsaved
 from neatlatch.desk.estate.lookups import find_connection, find_environment
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
-from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
-from neatlatch.desk.pages.connections.shapes import GlyphOut
-from neatlatch.desk.work.drawing import ending
-from neatlatch.desk.work.drawing.services import KEY
-from neatlatch.desk.work.rounds import leftovers, services
+from neatlatch.desk.work.rounds import services
 from neatlatch.desk.work.rounds.models import Round, Test
 from neatlatch.desk.work.rounds.tasks import start_round, start_test
 
 router = Router(tags=["rounds"])
-LAST_SAMPLES = 24
 _IN_MY_NAME = 50
 
 
@@ -141,66 +130,6 @@ class RoundFull(RoundOut):
     tests: list[RoundTest]
 
 
-@dataclass(frozen=True, kw_only=True)
-class SampleOut:
-    """A point of a connection's history."""
-
-    at: datetime
-    passed: bool
-    ms: float
-
-
-@dataclass(frozen=True, kw_only=True)
-class CellOut:
-    """One connection on the wall."""
-
-    ref: str
-    state: str
-    glyph: GlyphOut
-    latches: bool
-    says: str
-    samples: list[SampleOut]
-
-
-@dataclass(frozen=True, kw_only=True)
-class WallRow:
-    """An application on the wall: the connections in each environment, by the environment's key."""
-
-    application: str
-    name: str
-    cells: dict[str, list[CellOut]]
-
-
-@dataclass(frozen=True, kw_only=True)
-class BreakOut:
-    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty."""
-
-    ref: str
-    user: UUID | None
-    application: str
-    environment: str
-    at: datetime | None
-    why: str
-    act: str
-    label: str
-    users: list[str]
-
-
-@dataclass(frozen=True, kw_only=True)
-class TodayOut:
-    """What stands on Today."""
-
-    environments: list[EnvironmentOut]
-    wall: list[WallRow]
-    breaks: list[BreakOut]
-    counts: dict[str, int]
-    last_round: RoundOut | None
-    unsaved: list[UnsavedOut]
-    # Leftovers that nothing but a person can clear away; a hundred are counted at most.
-    leftovers: int
-    journal_fault: str
-
-
 def test_out(test: Test) -> TestOut:
     """A test as the page wants it."""
     return TestOut(
@@ -299,7 +228,7 @@ def stop(request: HttpRequest, identity: UUID) -> TestOut:
     return test_out(services.stop_test(by, find_test(identity)))
 
 
-_COUNTS = {
+COUNTS = {
     "total": Count("tests"),
     "done": Count("tests", filter=Q(tests__state__in=(Test.State.DONE, Test.State.STOPPED))),
     "failed": Count("tests", filter=Q(tests__passed=False)),
@@ -322,7 +251,7 @@ def round_out(one: Any) -> RoundOut:
 
 def round_full(number: int) -> RoundFull:
     """A round with its tests, or a 404."""
-    found = Round.objects.annotate(**_COUNTS).filter(number=number).first()
+    found = Round.objects.annotate(**COUNTS).filter(number=number).first()
     if found is None:
         raise problems.not_found("round")
     tests = []
@@ -341,7 +270,7 @@ def round_full(number: int) -> RoundFull:
 def rounds(request: HttpRequest, cursor: str | None = None) -> Rounds:
     """Rounds, newest first."""
     guard.need(request, "look")
-    found, following = page(Round.objects.annotate(**_COUNTS), "number", cursor, limit=50, descending=True)
+    found, following = page(Round.objects.annotate(**COUNTS), "number", cursor, limit=50, descending=True)
     return Rounds(items=[round_out(one) for one in found], next=following)
 
 
@@ -368,87 +297,3 @@ def stop_round(request: HttpRequest, number: int) -> RoundFull:
         raise problems.not_found("round")
     services.stop_round(by, found)
     return round_full(number)
-
-
-def _samples() -> dict[UUID, list[SampleOut]]:
-    """The last samples of every connection, oldest first."""
-    return {
-        identity: [SampleOut(at=at, passed=passed, ms=ms) for at, passed, ms in samples]
-        for identity, samples in services.last_samples(LAST_SAMPLES).items()
-    }
-
-
-def _says(connection: Connection, worked_out: tuple[pins.Pin, ...], samples: list[SampleOut]) -> str:
-    """The few words beside a glyph when something is the matter."""
-    off = [one for one in worked_out if one.fit in (pins.Fit.DIFFERS, pins.Fit.MISSING)]
-    if len(off) > 1:
-        return f"{len(off)} pins out"
-    if off:
-        plural = off[0].label.endswith("s")
-        return f"{off[0].label} {'missing' if off[0].fit is pins.Fit.MISSING else 'differ' if plural else 'differs'}"
-    if connection.state in ("sticking", "open"):
-        failed = sum(not one.passed for one in samples)
-        return f"{connection.state} · {failed} of {len(samples)}"
-    unproven = [one for one in worked_out if one.fit is pins.Fit.NOT_PROVEN]
-    if unproven or connection.state == "not_proven":
-        return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
-    return ""
-
-
-@router.get("/today", response=TodayOut)
-def today(request: HttpRequest) -> TodayOut:
-    """What breaks next, and the wall. A constant number of queries."""
-    guard.need(request, "look")
-    now, samples = timezone.now(), _samples()
-    cells: dict[int, dict[str, list[CellOut]]] = {}
-    worked: list[tuple[Connection, tuple[pins.Pin, ...]]] = []
-    counts = {"latched": 0, "sticking": 0, "open": 0, "not_proven": 0}
-    by_ref: dict[str, Connection] = {}
-    for one in halves.each(Connection.objects.all()):
-        worked_out = halves.work_out(one, now)
-        worked.append((one, worked_out))
-        by_ref[one.ref] = one
-        counts[one.state] += 1
-        last = samples.get(one.pk, [])
-        cells.setdefault(one.place.application_id, {}).setdefault(one.place.environment.key, []).append(
-            CellOut(
-                ref=one.ref,
-                state=one.state,
-                glyph=GlyphOut(fits=[pin.fit.value for pin in worked_out], says=pins.summary(worked_out)),
-                latches=pins.latches(worked_out),
-                says=_says(one, worked_out, last),
-                samples=last,
-            )
-        )
-    found = halves.soonest(worked, now)
-    told = [(one, by_ref[one.ref].place, None) for one in found] + [(end, None, user) for user, end in ending.soonest(now)]
-
-    def break_out(one: breaks.Break, place: Place | None, user: User | None) -> BreakOut:
-        of = place or user
-        return BreakOut(
-            ref=one.ref if place else "",
-            user=user.pk if user else None,
-            application=place.application.name if place else "",
-            environment=of.environment.name if of else "",
-            at=one.at,
-            why=one.why,
-            act=one.act.key,
-            label=one.act.label,
-            users=list(one.users),
-        )
-
-    last_round = Round.objects.annotate(**_COUNTS).order_by("-number").first()
-    return TodayOut(
-        environments=[environment_out(one) for one in Environment.objects.all()],
-        wall=[
-            WallRow(application=one.key, name=one.name, cells=cells.get(one.pk, {}))
-            for one in Application.objects.only("key", "name")
-            if one.key != KEY or one.pk in cells
-        ],
-        breaks=[break_out(*one) for one in sorted(told, key=lambda one: breaks.urgency(one[0]))],
-        counts=counts,
-        last_round=round_out(last_round) if last_round else None,
-        unsaved=unsaved(),
-        leftovers=leftovers.count_stuck(),
-        journal_fault=journal.standing(),
-    )

@@ -7,7 +7,6 @@ import secrets
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from uuid import UUID
 
 import structlog
 from django.conf import settings
@@ -233,7 +232,8 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
     if begun >= connection.changed_at:
         _move_state(connection, sample, found, depth)
     connection.tested_at = now
-    connection.save(update_fields=[*Connection.HEALTH, "proven_at", "secret_taken_at", "tested_at"])
+    connection.recent = health.with_latest(connection.recent, sample.passed, sample.ms)
+    connection.save(update_fields=[*Connection.HEALTH, "proven_at", "secret_taken_at", "tested_at", "recent"])
     _forget_old(test)
     return test
 
@@ -255,19 +255,6 @@ def forget_old_samples(now: datetime) -> int:
         if len(old) < _BLOCK:
             break
     return count
-
-
-def last_samples(count: int) -> dict[UUID, list[tuple[datetime, bool, float]]]:
-    """The last samples of every connection, oldest first: when, whether it passed, and how many milliseconds it took.
-
-    One query that reads so many rows of each connection's index and no others; a window function would number all that are kept.
-    """
-    sql = """SELECT s.id, s.connection_id, s.at, s.passed, s.ms FROM connections_connection c CROSS JOIN rounds_sample s
-        WHERE s.id IN (SELECT id FROM rounds_sample WHERE connection_id = c.id ORDER BY at DESC LIMIT %s)"""
-    found: dict[UUID, list[tuple[datetime, bool, float]]] = {}
-    for one in sorted(Sample.objects.raw(sql, [count]), key=lambda one: one.at):
-        found.setdefault(one.connection_id, []).append((one.at, one.passed, one.ms))
-    return found
 
 
 def _passed(results: Iterable[RungResult], rung: str) -> bool:

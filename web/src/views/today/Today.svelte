@@ -1,40 +1,38 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
+  import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
-  import EnvBadge from '../../lib/EnvBadge.svelte'
-  import Glyph from '../../lib/Glyph.svelte'
   import Loading from '../../lib/Loading.svelte'
   import { may } from '../../lib/session.svelte'
-  import Spark from '../../lib/Spark.svelte'
   import { exact, fromNow } from '../../lib/time'
-  import When from '../../lib/When.svelte'
-  import { STATES } from '../../lib/words'
+  import Wall from './Wall.svelte'
 
   const today = createQuery(() => ({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/today')), refetchInterval: 15_000 }))
-  const total = $derived(today.data ? Object.values(today.data.counts).reduce((a, b) => a + b, 0) : 0)
-  const out = (fits: string[]) => fits.some((fit) => fit === 'differs' || fit === 'missing')
-  // A connection may work and still have a pin out: by a rule of the house, not by a refusal. The counts say so, or they would not match the wall.
-  const ruled = $derived(
-    (today.data?.wall ?? [])
-      .flatMap((row) => Object.values(row.cells).flat())
-      .filter((one) => one.state === 'latched' && out(one.glyph.fits)).length,
-  )
-  const counts = $derived(
-    Object.entries(today.data?.counts ?? {})
-      .filter(([, count]) => count > 0)
-      .map(
-        ([state, count]) =>
-          `${count} ${STATES[state]?.toLowerCase()}${state === 'latched' && ruled ? `, ${ruled} of them with a pin out` : ''}`,
-      )
-      .join(' · '),
-  )
+  // Once somebody wants more than the first page, all that is shown comes from here.
+  let further = $state(false)
+  const more = createInfiniteQuery(() => ({
+    queryKey: ['today', 'breaks'],
+    queryFn: ({ pageParam }) => ok(api.GET('/api/today/breaks', { params: { query: { cursor: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
+    refetchInterval: 15_000,
+    enabled: further,
+  }))
+  const breaks = $derived(more.data?.pages.flatMap((one) => one.items) ?? today.data?.breaks.items ?? [])
+  const hasMore = $derived(more.data ? more.hasNextPage : Boolean(today.data?.breaks.next))
+  async function furtherBreaks(): Promise<void> {
+    if (!further) {
+      further = true
+      await more.refetch()
+    }
+    await more.fetchNextPage()
+  }
 </script>
 
 <svelte:head><title>Today · Neat Latch</title></svelte:head>
 <Loading query={today} />
 {#if today.data}
-  {#if today.data.wall.length === 0}
+  {#if Object.keys(today.data.applications).length === 0}
     <section class="sheet mx-auto mt-10 max-w-xl p-6">
       <h1>Nothing is set up yet</h1>
       <p class="my-3">
@@ -95,7 +93,7 @@
               </div>
             </li>
           {/if}
-          {#each today.data.breaks as one (one.ref || one.user)}
+          {#each breaks as one (one.ref || one.user)}
             {@const name = one.application || one.users.join(', ')}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" data-row>
               <time
@@ -130,65 +128,11 @@
               </li>{/if}
           {/each}
         </ol>
+        {#if hasMore}<button class="btn btn-sm mt-3" disabled={more.isFetching} onclick={() => void furtherBreaks()}
+            >More that breaks</button
+          >{/if}
       </section>
-      <section aria-labelledby="wall-title">
-        <header class="mb-2 flex items-baseline gap-4">
-          <h2 id="wall-title" class="text-[1.6rem] leading-tight">{total} {total === 1 ? 'connection' : 'connections'}</h2>
-          <span class="help">{counts}</span>
-          {#if today.data.last_round}
-            <a class="act ms-auto" href="/rounds/{today.data.last_round.number}"
-              >Round {today.data.last_round.number} · {#if today.data.last_round.ended}<When
-                  at={today.data.last_round.ended}
-                />{:else}{today.data.last_round.done} of {today.data.last_round.total}{/if}</a
-            >
-          {/if}
-        </header>
-        <div class="sheet overflow-x-auto">
-          <table class="w-full table-fixed border-collapse">
-            <caption class="sr-only"
-              >Applications in their environments, with the pins, state and last tests of each connection</caption
-            >
-            <thead>
-              <tr>
-                <th class="w-[18%]"><span class="sr-only">Application</span></th>
-                {#each today.data.environments as environment (environment.key)}
-                  <th class="border-base-300 h-10 border-l px-3 text-start"><EnvBadge {environment} /></th>
-                {/each}
-              </tr>
-            </thead>
-            <tbody>
-              {#each today.data.wall as row (row.application)}
-                <tr>
-                  <th scope="row" class="border-base-300 border-t px-4 text-start"
-                    ><a href="/applications/{row.application}" class="hover:underline">{row.name}</a></th
-                  >
-                  {#each today.data.environments as environment (environment.key)}
-                    {@const cells = row.cells[environment.key] ?? []}
-                    {@const bad = cells.some((one) => one.state === 'open' || one.state === 'sticking' || out(one.glyph.fits))}
-                    <td class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad ? 'bg-bad-ground' : ''}">
-                      {#each cells as cell (cell.ref)}
-                        <a
-                          href="/connections/{cell.ref}"
-                          class="flex min-h-[28px] items-center gap-3"
-                          title="{cell.ref}: {STATES[cell.state]}"
-                        >
-                          <Glyph fits={cell.glyph.fits} says="{cell.ref}, {STATES[cell.state]}: {cell.glyph.says}" />
-                          <span class="ms-auto min-w-0 shrink text-end text-[0.93em]">
-                            {#if cell.says}<span class="font-bold {bad ? 'text-error' : 'text-soft'}">{cell.says}</span
-                              >{:else}<Spark samples={cell.samples} />{/if}
-                          </span>
-                        </a>
-                      {:else}
-                        <span class="text-soft block text-center">—<span class="sr-only">not set up</span></span>
-                      {/each}
-                    </td>
-                  {/each}
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        </div>
-      </section>
+      <Wall today={today.data} />
     </div>
   {/if}
 {/if}

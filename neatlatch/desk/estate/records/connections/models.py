@@ -67,6 +67,8 @@ class Connection(models.Model):
     # When a test last showed that the client's own secret is taken, where people sign in.
     secret_taken_at = models.DateTimeField(null=True)
     tested_at = models.DateTimeField(null=True)
+    # The last tests, as :func:`neatlatch.core.health.with_latest` keeps them.
+    recent = models.JSONField(default=list)
 
     class Meta:
         ordering = ["ref"]
