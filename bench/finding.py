@@ -37,12 +37,12 @@ def main() -> None:
     from django.core.management import call_command
     from django.test import Client as WebClient
 
-    from bench.pins import fill
+    from neatlatch.demo.fill import fill
     from neatlatch.desk.ground.people.models import Person
     from neatlatch.desk.work.finding import index
 
     call_command("migrate", verbosity=0)
-    fill(count)
+    fill(count, lambda stand: None)
     begun = time.perf_counter()
     entries = index.rebuild()
     print(f"{entries:,} entries of {count:,} connections written in {time.perf_counter() - begun:.1f} s")
@@ -50,13 +50,8 @@ def main() -> None:
     web.force_login(Person.objects.create_user("bench", password="x", role="reader"), backend="django.contrib.auth.backends.ModelBackend")
     bare = sqlite3.connect(home / "desk.sqlite3")
     chance = random.Random(1)
-    whole = [f"connection-{chance.randrange(count):05}" for _ in range(12)] + [
-        "application 42",
-        "night run 77",
-        "ferries",
-        "svc",
-        "k7Qd",
-    ] * 2
+    some = [chance.randrange(count) for _ in range(12)]
+    whole = [f"gannet sound ferries {one}" for one in some] + ["pier ledger 42", "quay run 77", "ferries", "svc", "k7Qd"] * 2
     typed = [word[:length] for word in whole for length in range(1, len(word) + 1)]
     ours, theirs, inner = [], [], []
     for words in typed:

@@ -53,7 +53,7 @@ def main() -> None:
         "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
     }
     code = (f"import django; django.setup()\nfrom django.core.management import call_command\ncall_command('migrate', verbosity=0)\n"
-            f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom bench.pins import fill\nfill({count})\n"
+            f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom neatlatch.demo.fill import fill\nfill({count}, print)\n"
             "from neatlatch.desk.ground.common.actors import NOBODY\nfrom neatlatch.desk.ground.people import services\nservices.add(NOBODY, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
     subprocess.run([sys.executable, "-c", code], check=True, env=environment, cwd=ROOT)
     desk = subprocess.Popen([sys.executable, "-m", "uvicorn", "neatlatch.desk.pages.asgi:application", "--port", str(port), "--lifespan", "off", "--log-level", "error"],

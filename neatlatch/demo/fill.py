@@ -40,6 +40,7 @@ from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Owner, Person
+from neatlatch.desk.work.finding import index
 from neatlatch.desk.work.rounds.models import Sample
 
 from .load import SCENARIO, load_environments, load_people, own_certificate
@@ -79,6 +80,7 @@ def fill(count: int, tell: Callable[[int], None]) -> None:
                 _Block(environments, owners, now, count).write(numbers)
                 write(NOBODY, "filled", "house", "made up", {"connections": last})
         tell(last)
+    index.rebuild()
 
 
 def _check() -> None:

@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from django.db import transaction
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import names
@@ -232,7 +231,6 @@ def leave(by: Actor, person: Person) -> None:
     if by == person:
         raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
     Person.objects.filter(pk=person.pk).update(left=timezone.now())
-    Connection.objects.filter(team__people=person).update(stamp=F("stamp") + 1)
     write(by, "left", "person", person.username)
     transaction.on_commit(lambda: _disconnect(by, person), robust=True)
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from django.db import transaction
-from django.db.models import F, Q
+from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core.names import other_account
@@ -167,7 +167,6 @@ def ask(by: Actor, connection: Connection, person: Person, expected: str) -> Acc
     account.expected = expected[:200] or account.expected
     account.asked_at, account.asked_by = timezone.now(), by.shown_name
     account.save()
-    _touch(connection)
     write(by, "asked to connect", "connection", connection.ref, {"person": person.username, "expected": account.expected})
     return account
 
@@ -192,14 +191,9 @@ def _end(by: Actor, connection: Connection, person: Person | None, did: str, why
         TokenSet.objects.filter(connection=connection, person=person).delete()
         if forget:
             Account.objects.filter(connection=connection, person=person).delete()
-        _touch(connection)
         about = {"person": person.username if person else "", "why": why, "tokens revoked there": revoked}
         write(by, did, "connection", connection.ref, {key: value for key, value in about.items() if value})
     return revoked
-
-
-def _touch(connection: Connection) -> None:
-    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
 
 
 @transaction.atomic
@@ -219,7 +213,6 @@ def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = No
     team.save()
     owners.renamed_team(team)
     team.people.set(people)
-    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
     if told is not None:
         told.write(by, "team", team.name)
     else:
@@ -230,7 +223,6 @@ def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = No
 @transaction.atomic
 def remove_team(by: Actor, team: Team) -> None:
     """Take a team away; its connections then belong to none."""
-    Connection.objects.filter(team=team).update(stamp=F("stamp") + 1)
     write(by, "took away", "team", team.name)
     owners.team_goes(team)
     team.delete()

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 import structlog
 from django.db import transaction
-from django.db.models import F, Q
+from django.db.models import Q
 from django.utils import timezone
 
 from neatlatch.core.replies import Reading
@@ -40,7 +40,6 @@ def keep(by: Actor, connection: Connection, reading: Reading, account: str, aske
         # Of somebody who came at the same time, or who is choosing about it.
         SetAside.objects.filter(connection=connection).delete()
         row.save(force_insert=True)
-        _raise_stamp(connection)
         write(by, "set aside the tokens of", "connection", connection.ref, {"account": account})
 
 
@@ -64,7 +63,6 @@ def use(by: Actor, connection: Connection) -> None:
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=row.account)
         SetAside.objects.filter(pk=row.pk).delete()
-        _raise_stamp(connection)
         write(by, "chose the tokens of", "connection", connection.ref, {"account": row.account})
 
 
@@ -102,7 +100,6 @@ def _end(by: Actor, connection: Connection, row: SetAside) -> None:
         ended = "no, the safe cannot open them"
     with transaction.atomic():
         SetAside.objects.filter(pk=row.pk).delete()
-        _raise_stamp(connection)
         about = {"account": row.account, "tokens revoked there": ended}
         write(by, "let go of the tokens of", "connection", connection.ref, about)
 
@@ -123,7 +120,3 @@ def _claim(connection: Connection) -> SetAside | None:
     if row is None or not SetAside.objects.filter(free, pk=row.pk).update(chosen_at=now):
         return None
     return row
-
-
-def _raise_stamp(connection: Connection) -> None:
-    Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import changes, pins, sent
@@ -101,6 +100,5 @@ def no_longer_proven(application: Application, before: Profile, after: Profile) 
             connection.forget_health()
             connection.changed_at = timezone.now()
             connection.save(update_fields=[*Connection.HEALTH, "changed_at"])
-        Connection.objects.filter(pk__in=changed).update(stamp=F("stamp") + 1)
 
     return save

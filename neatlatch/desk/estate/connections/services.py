@@ -10,7 +10,6 @@ from typing import Any
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import changes, profiles
@@ -201,14 +200,7 @@ def _hold(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends:
     # The connection is locked: nobody else gives it a secret meanwhile.
     if not HeldSecret.objects.filter(connection=connection, key=value.key).update(credential=credential):
         HeldSecret.objects.create(connection=connection, key=value.key, credential=credential)
-    _tell_holders(credential)
     return credential, notes
-
-
-def _tell_holders(credential: Credential) -> None:
-    """Whoever holds the very same secret is told by it that it is used elsewhere too."""
-    others = Connection.objects.filter(held_secrets__credential__fingerprint=credential.fingerprint).values("pk")
-    Connection.objects.filter(pk__in=others).update(stamp=F("stamp") + 1)
 
 
 def _pasted(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
@@ -513,8 +505,6 @@ def take_away(by: Actor, connection: Connection) -> None:
 
 def _take_away(by: Actor, connection: Connection, told: Mapping[str, str]) -> None:
     connection = locked(connection)
-    for held in connection.held_secrets.select_related("credential"):
-        _tell_holders(held.credential)
     connection.samples.all().delete()
     about = {"environment": connection.place.environment.name, **told}
     write(by, "removed", "connection", connection.ref, about)

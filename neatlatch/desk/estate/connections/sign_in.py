@@ -7,7 +7,6 @@ import uuid
 from datetime import datetime, timedelta
 
 from django.db import transaction
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import addresses, oauth2, pkce, replies
@@ -197,7 +196,6 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
         Account.objects.get_or_create(connection=connection, person=person, defaults={"expected": account[:200]})
-        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
         write(person, "connected an account", "connection", connection.ref, {"as": account, "scopes": saved.granted})
     return _end(sign_in, "signed_in", f"Your account{f' {account}' if account else ''} is connected.")
 
@@ -228,7 +226,6 @@ def _for_tests(
     saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
-        Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
         write(person, "signed in for tests", "connection", connection.ref, {"as": account, "scopes": saved.granted})
     return _end(sign_in, "signed_in", f"Signed in as {account}. Tests use it from now on.")
 

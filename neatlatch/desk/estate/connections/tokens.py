@@ -18,7 +18,7 @@ from datetime import datetime, timedelta
 
 import structlog
 from django.db import transaction
-from django.db.models import F, QuerySet
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from neatlatch.core import keys, lifetimes, oauth2
@@ -361,7 +361,6 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
     def give_back() -> None:
         with transaction.atomic():
             if TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes) and refused:
-                Connection.objects.filter(pk=connection.pk).update(stamp=F("stamp") + 1)
                 write(RENEWAL, "was refused a renewal", "connection", connection.ref, {"why": refused})
 
     won.until_saved(give_back, _about(connection, tokens.person_id))

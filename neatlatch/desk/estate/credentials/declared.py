@@ -8,11 +8,9 @@ from typing import Any
 from uuid import UUID
 
 from django.db import transaction
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import Told, write
@@ -31,7 +29,6 @@ def credential(by: Actor, identity: UUID, client: Client | None, given: Mapping[
     found.hint = given["hint"][:10]
     found.issued, found.ends = moment(given["issued"]) or timezone.now(), moment(given["ends"])
     found.save()
-    _holders_anew(found)
     told.write(by, "credential", str(identity))
     return found
 
@@ -39,15 +36,9 @@ def credential(by: Actor, identity: UUID, client: Client | None, given: Mapping[
 @transaction.atomic
 def remove(by: Actor, found: Credential) -> None:
     """Remove a credential, its value too. Raises ``ProtectedError`` while a connection holds it."""
-    _holders_anew(found)
     client = found.client.name if found.client else ""
     write(by, "removed", "credential", found.hint, {"id": found.pk, "client": client})
     found.delete()
-
-
-def _holders_anew(found: Credential) -> None:
-    held = Connection.objects.filter(held_secrets__credential=found).values("pk")
-    Connection.objects.filter(pk__in=held).update(stamp=F("stamp") + 1)
 
 
 def moment(text: str) -> datetime | None:

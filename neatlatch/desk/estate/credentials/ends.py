@@ -5,9 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from django.db import transaction
-from django.db.models import F
 
-from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
@@ -37,8 +35,6 @@ def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credent
     if credential.ends != ends:
         was, credential.ends = credential.ends, ends
         credential.save(update_fields=["ends"])
-        held = Connection.objects.filter(held_secrets__credential=credential).values("pk")
-        Connection.objects.filter(pk__in=held).update(stamp=F("stamp") + 1)
         about = {"id": credential.pk, "was": was and was.isoformat(), "ends": ends and ends.isoformat()}
         write(by, "noted the end of", "credential", credential.hint, about)
     return credential

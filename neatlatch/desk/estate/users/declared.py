@@ -16,7 +16,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told
 
-from .services import Given, put, touch
+from .services import Given, put
 
 _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws")
 
@@ -32,10 +32,9 @@ def user(by: Actor, given: Mapping[str, Any], told: Told) -> User:
     found.version += 1
     found.changed_at, found.changed_by = timezone.now(), by.username
     found.save()
-    before = {one.connection_id for one in found.uses.all()}
     found.uses.all().delete()
-    now = {_use(found, one).connection_id for one in given["uses"]}
-    touch(before | now)
+    for one in given["uses"]:
+        _use(found, one)
     told.write(by, "user", f"{said.name}/{said.environment}")
     return found
 

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.db.models import F
 from django.utils import timezone
 
 from neatlatch.core import changes, seen_calls, uses, windows
@@ -121,7 +119,6 @@ def change(by: Actor, user: User, said: dict[str, Any]) -> User:
             user.save()
     except IntegrityError as error:
         raise wrong_fields({"name": f"A user of this name is noted in {user.environment.name} already."}) from error
-    touch(user.uses.values_list("connection_id", flat=True))
     write(by, "changed", "user", user.name, {"id": user.pk, "version": user.version, "changes": changes.in_words(before, _told(user))})
     return user
 
@@ -129,14 +126,8 @@ def change(by: Actor, user: User, said: dict[str, Any]) -> User:
 @transaction.atomic
 def remove(by: Actor, user: User) -> None:
     """It no longer exists."""
-    touch(user.uses.values_list("connection_id", flat=True))
     write(by, "took away", "user", user.name, {"environment": user.environment.name})
     user.delete()
-
-
-def touch(connections: Iterable[Any]) -> None:
-    """The rows of these connections in lists must be worked out anew."""
-    Connection.objects.filter(pk__in=[one for one in connections if one]).update(stamp=F("stamp") + 1)
 
 
 def _known(application: Application, operations: list[str]) -> list[str]:
@@ -157,7 +148,6 @@ def use(by: Actor, user: User, application: Application, connection: Connection 
             made = Use.objects.create(user=user, application=application, connection=connection, operations=operations)
     except IntegrityError as error:
         raise wrong_fields({"connection": "This use is noted already."}) from error
-    touch([made.connection_id])
     what = connection.ref if connection else application.key
     write(by, "noted a user", "connection" if connection else "application", what, {"user": user.name, "operations": operations})
     return made
@@ -181,7 +171,6 @@ def change_use(by: Actor, found: Use, operations: list[str] | None, connection: 
     """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
     found = Use.objects.select_for_update().select_related("user", "application", "connection").get(pk=found.pk)
     before = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
-    touch([found.connection_id])
     if operations is not None:
         found.operations = _known(found.application, operations)
     if named:
@@ -193,7 +182,6 @@ def change_use(by: Actor, found: Use, operations: list[str] | None, connection: 
             found.save()
     except IntegrityError as error:
         raise wrong_fields({"connection": "This use is noted already."}) from error
-    touch([found.connection_id])
     after = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
     write(by, "changed a use", "user", found.user.name, {"application": found.application.key, "changes": changes.in_words(before, after)})
     return found
@@ -202,7 +190,6 @@ def change_use(by: Actor, found: Use, operations: list[str] | None, connection: 
 @transaction.atomic
 def stop_using(by: Actor, found: Use) -> None:
     """A user no longer uses a connection."""
-    touch([found.connection_id])
     ref = found.connection.ref if found.connection else found.application.key
     write(by, "took a user off", "connection" if found.connection else "application", ref, {"user": found.user.name})
     found.delete()

@@ -36,7 +36,6 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.users.models import Use, User
-from neatlatch.desk.estate.users.services import touch
 from neatlatch.desk.ground.common import shares
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
@@ -101,7 +100,6 @@ def give(
         client, handover = issuing.register(by, door(user.environment), fields, scheme, ends, of=own)
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
-        touch(user.uses.values_list("connection_id", flat=True))
     if right == "draw":
         drawers.let(by, user, [one.connection for one in user.uses.select_related("connection") if one.connection], leave)
     write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "right": right})

@@ -6,8 +6,6 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
-from django.db.models import F
-
 from neatlatch.core.evidence import Rung, RungResult
 from neatlatch.core.learned import learned
 from neatlatch.core.schemes import CODE
@@ -61,6 +59,5 @@ def _note(connection: Connection, client: Client, found: dict[str, tuple[str, st
     client.changed_by = TEST.username
     # When it was changed stays: nothing is to be proven anew by it.
     client.save(update_fields=["client_id", "facts", "version", "changed_by"])
-    Connection.objects.filter(client=client).update(stamp=F("stamp") + 1)
     about: dict[str, Any] = {key: f"{now}, noted was {was or 'nothing'}" for key, (was, now) in found.items()}
     write(TEST, "learned", "client", client.name, {"connection": connection.ref, **about})

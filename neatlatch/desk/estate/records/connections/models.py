@@ -30,8 +30,6 @@ class Connection(models.Model):
     ``tests_as`` is then the service account that tests use (empty: they sign in as a person and call nothing).
     ``work_in_rounds``: rounds may do real work, where the environment permits that too.
     ``failed_rung`` is where the last failure was, until a test that goes as far has passed; ``passes`` are those in a row since it was open.
-
-    ``stamp`` rises when something changes that its row in lists depends on and that is not part of it: its users, or who else holds its secret.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
@@ -50,7 +48,6 @@ class Connection(models.Model):
     paused = models.BooleanField(default=False)
     tests_as = models.CharField(max_length=200, blank=True)
     work_in_rounds = models.BooleanField(default=False)
-    stamp = models.PositiveIntegerField(default=0)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()
     changed_by = models.CharField(max_length=150, blank=True)
