@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from typing import Any
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
 from uuid import UUID
 
+from django.db import connection as database
 from django.db import models
-from django.db.models import Case, Count, F, Q, QuerySet, Sum, Value, When, Window
-from django.db.models.functions import RowNumber
+from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router
@@ -40,10 +41,52 @@ router = Router(tags=["today"])
 APPLICATIONS, BREAKS, IN_A_CELL = 30, 25, 12
 # Workloads of which it is known when they can draw no longer; more than so many are told on their own pages.
 _MOST_ENDING = 200
-_RANK = Case(
-    *(When(state=state.value, then=Value(rank)) for rank, state in enumerate((State.OPEN, State.STICKING, State.NOT_PROVEN))),
-    default=Value(3),
-)
+# The connections of some applications, the worst of each place first, and how many it has.
+_CELLS = """SELECT key, o.ref, state, recent, there, application, environment, s.stale, s.holds_until, s.fits, s.says, s.off, s.beside
+    FROM (SELECT c.id AS key, c.ref, c.state, c.recent, p.application_id AS application, e.key AS environment, p.id AS place,
+        row_number() OVER (PARTITION BY c.place_id ORDER BY
+          CASE c.state WHEN 'open' THEN 0 WHEN 'sticking' THEN 1 WHEN 'not_proven' THEN 2 ELSE 3 END, c.ref) AS at,
+        count(*) OVER (PARTITION BY c.place_id) AS there
+      FROM applications_place p JOIN connections_connection c ON c.place_id = p.id
+        JOIN applications_environment e ON e.id = p.environment_id WHERE p.application_id IN ({marks})) o
+    JOIN connections_summary s ON s.connection_id = key WHERE at <= %s ORDER BY place, at"""
+
+
+# Applications by their worst connection, and all connections by state; the desk's own is none while nothing is connected to it.
+_COUNTED = """SELECT worst, count(*), sum(latched), sum(sticking), sum(open), sum(not_proven), sum(ruled_out) FROM connections_standing
+    WHERE NOT (application_id IN (SELECT id FROM applications_application WHERE key = %s) AND worst = %s) GROUP BY worst ORDER BY worst"""
+
+
+class _Counted(NamedTuple):
+    """A row of :data:`_COUNTED`."""
+
+    worst: int
+    applications: int
+    latched: int
+    sticking: int
+    open: int
+    not_proven: int
+    ruled_out: int
+
+
+class _Cell(NamedTuple):
+    """A row of :data:`_CELLS`."""
+
+    key: str
+    ref: str
+    state: str
+    recent: str
+    there: int
+    application: int
+    environment: str
+    stale: int
+    holds_until: datetime | None
+    fits: str
+    says: str
+    off: str
+    beside: str
+
+
 FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app"}
 _OF_CONNECTIONS = {"env": "place__environment__key__startswith", "state": "state__startswith"}
 
@@ -126,16 +169,15 @@ class TodayOut:
 def today(request: HttpRequest) -> HttpResponse:
     """What breaks next, and the wall: the first page of each, with what is counted over all."""
     guard.need(request, "look")
-    states = [one.value for one in State]
-    counted = Standing.objects.aggregate(**{one: Sum(one, default=0) for one in (*states, "ruled_out")})
-    groups = dict(_on_the_wall().order_by().values_list("worst").annotate(Count("pk")))
+    with database.cursor() as cursor:
+        counted = [_Counted._make(row) for row in cursor.execute(_COUNTED, [KEY, WORST.index("none")]).fetchall()]
     last_round = Round.objects.annotate(**COUNTS).order_by("-number").first()
     return written(
         TodayOut(
             environments=[environment_out(one) for one in Environment.objects.all()],
-            applications={name: groups[rank] for rank, name in enumerate(WORST) if rank in groups},
-            counts={one: counted[one] for one in states},
-            ruled_out=counted["ruled_out"],
+            applications={WORST[one.worst]: one.applications for one in counted},
+            counts={state.value: sum(getattr(one, state.value) for one in counted) for state in State},
+            ruled_out=sum(one.ruled_out for one in counted),
             wall=_wall(_on_the_wall(), None),
             breaks=_breaks(None),
             last_round=round_out(last_round) if last_round else None,
@@ -203,44 +245,38 @@ def _wall(rows: QuerySet[Standing], cursor: str | None) -> Wall:
 
 def _cells(applications: Sequence[int]) -> tuple[dict[int, dict[str, list[CellOut]]], dict[int, dict[str, int]]]:
     """The connections of some applications by environment, and how many are not shown."""
-    in_place = [F("place_id")]
-    ranked = Connection.objects.filter(place__application__in=applications).annotate(
-        at=Window(RowNumber(), partition_by=in_place, order_by=[_RANK.asc(), F("ref").asc()]),
-        there=Window(Count("pk"), partition_by=in_place),
-    )
-    rows = (
-        ranked.filter(at__lte=IN_A_CELL)
-        .order_by("place_id", "at")
-        .values_list(
-            "pk", "ref", "state", "recent", "at", "there", "place__application_id", "place__environment__key",
-            "summary__stale", "summary__holds_until", "summary__fits", "summary__says", "summary__off", "summary__beside", named=True,
-        )
-    )  # fmt: skip
-    found: list[Any] = list(rows)
-    fresh = fresh_of((one.pk, one.summary__stale, one.summary__holds_until) for one in found)
+    if not applications:
+        return {}, {}
+    with database.cursor() as cursor:
+        marks = ", ".join(["%s"] * len(applications))
+        cursor.execute(_CELLS.format(marks=marks), [*applications, IN_A_CELL])
+        found = [_Cell._make(row) for row in cursor.fetchall()]
+    fresh = fresh_of((UUID(one.key), bool(one.stale), _moment(one.holds_until)) for one in found)
     cells: dict[int, dict[str, list[CellOut]]] = {}
     more: dict[int, dict[str, int]] = {}
     for one in found:
-        new = fresh.get(one.pk)
+        new = fresh.get(UUID(one.key)) if fresh else None
         fits, says, off, beside = (
-            (new.fits, new.says, new.off, new.beside)
-            if new is not None
-            else (one.summary__fits, one.summary__says, one.summary__off, one.summary__beside)
+            (new.fits, new.says, new.off, new.beside) if new is not None else (one.fits, one.says, one.off, one.beside)
         )
-        application, environment = one.place__application_id, one.place__environment__key
-        cells.setdefault(application, {}).setdefault(environment, []).append(
+        recent = json.loads(one.recent)
+        cells.setdefault(one.application, {}).setdefault(one.environment, []).append(
             CellOut(
                 ref=one.ref,
                 state=one.state,
                 glyph=glyph(fits, says),
                 latches=not off,
-                says=beside or _failures(one.state, one.recent),
-                recent=one.recent,
+                says=beside or _failures(one.state, recent),
+                recent=recent,
             )
         )
         if one.there > IN_A_CELL:
-            more.setdefault(application, {})[environment] = one.there - IN_A_CELL
+            more.setdefault(one.application, {})[one.environment] = one.there - IN_A_CELL
     return cells, more
+
+
+def _moment(stored: datetime | None) -> datetime | None:
+    return stored and stored.replace(tzinfo=UTC)
 
 
 def _failures(state: str, recent: list[int]) -> str:
@@ -263,7 +299,7 @@ def _breaks(cursor: str | None) -> Breaks:
 
 
 Urgency = tuple[int, datetime, str]
-_BEGINNING = datetime.min.replace(tzinfo=timezone.get_default_timezone())
+_BEGINNING = datetime.min.replace(tzinfo=UTC)
 
 
 def _texts(urgency: Urgency) -> list[str]:
@@ -283,12 +319,12 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
     """The next page of them, and one more."""
     rows = Summary.objects.filter(next_rank__lt=NOT_KNOWN)
     if after is not None and after[0] == NOW:
-        rows = rows.filter(Q(next_rank=NOW, connection__ref__gt=after[2]) | Q(next_rank=AT_A_MOMENT))
+        rows = rows.filter(Q(next_rank=NOW, ref__gt=after[2]) | Q(next_rank=AT_A_MOMENT))
     elif after is not None:
-        beyond = Q(next_at__gt=after[1]) | Q(next_at=after[1], connection__ref__gt=after[2])
+        beyond = Q(next_at__gt=after[1]) | Q(next_at=after[1], ref__gt=after[2])
         rows = rows.filter(beyond, next_rank=AT_A_MOMENT)
-    ordered = rows.order_by("next_rank", "next_at", "connection__ref").values_list(
-        "pk", "stale", "holds_until", "next_at", "next_why", "next_act", "next_label", "next_stops", "connection__ref",
+    ordered = rows.order_by("next_rank", "next_at", "ref").values_list(
+        "pk", "stale", "holds_until", "next_at", "next_why", "next_act", "next_label", "next_stops", "ref",
         "connection__place__application__name", "connection__place__environment__name", named=True,
     )  # fmt: skip
     found: list[Any] = list(ordered[: BREAKS + 1])
@@ -300,9 +336,9 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
             continue
         told.append(
             (
-                _urgency_of(new.next_at, one.connection__ref),
+                _urgency_of(new.next_at, one.ref),
                 BreakOut(
-                    ref=one.connection__ref,
+                    ref=one.ref,
                     user=None,
                     application=one.connection__place__application__name,
                     environment=one.connection__place__environment__name,

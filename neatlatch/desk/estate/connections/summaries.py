@@ -44,7 +44,7 @@ _MOST_STOPPED = 20
 _TEXT_HOLDS = timedelta(seconds=60)
 # Certificates are judged to so many minutes.
 _JUDGED_TO = timedelta(minutes=5)
-_COLUMNS = ("holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "next_rank", "next_at", "next_why",
+_COLUMNS = ("ref", "holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "next_rank", "next_at", "next_why",
             "next_act", "next_label", "next_stops")  # fmt: skip
 
 
@@ -52,6 +52,7 @@ _COLUMNS = ("holds_until", "worked_out", "form", "fits", "off", "out", "says", "
 class Summed:
     """A connection's summary, as :class:`Summary` keeps it."""
 
+    ref: str
     holds_until: datetime | None
     fits: str
     off: str
@@ -73,6 +74,7 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     off = [one.key for one in worked_out if one.fit in OFF]
     return Summed(
+        ref=connection.ref,
         holds_until=_holds_until(connection, soonest, now),
         fits="".join(FITS[one.fit] for one in worked_out),
         off=f" {' '.join(off)} " if off else "",

@@ -41,7 +41,7 @@ class Watched:
 
 
 WATCHED = (
-    Watched(Connection, "{row}.id", ("ref", "pace", "time_limit", "paused", "tests_as", "work_in_rounds", "version", "changed_by", "created", "score",
+    Watched(Connection, "{row}.id", ("pace", "time_limit", "paused", "tests_as", "work_in_rounds", "version", "changed_by", "created", "score",
                                      "same_failures", "last_class", "failed_rung", "passes", "tested_at", "recent", "scopes_changed_at")),
     Watched(HeldSecret, f"{{row}}.connection_id UNION {_SAME} = (SELECT fingerprint FROM credentials_credential WHERE id = {{row}}.credential_id)"),
     Watched(Credential, "SELECT connection_id FROM connections_heldsecret WHERE credential_id = {row}.id UNION "

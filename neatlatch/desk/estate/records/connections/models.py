@@ -266,6 +266,8 @@ class Summary(models.Model):
     holds_until = models.DateTimeField(null=True)
     worked_out = models.DateTimeField(null=True)
     form = models.CharField(max_length=16, blank=True)
+    # The connection's, so that what breaks next is in order by one index.
+    ref = models.CharField(max_length=80, blank=True)
     fits = models.CharField(max_length=60, blank=True)
     off = models.TextField(blank=True)
     out = models.BooleanField(default=False)
@@ -283,7 +285,7 @@ class Summary(models.Model):
         indexes = [
             models.Index(fields=["connection"], condition=models.Q(stale=True), name="stale_summaries"),
             models.Index(fields=["holds_until"], name="summaries_to_be_looked_at"),
-            models.Index(fields=["next_rank", "next_at"], condition=models.Q(next_rank__lt=2), name="what_breaks_next"),
+            models.Index(fields=["next_rank", "next_at", "ref"], condition=models.Q(next_rank__lt=2), name="what_breaks_next"),
         ]
 
 
