@@ -49,7 +49,7 @@
           <h1 id="breaks-title">What breaks next</h1>
           <span class="help">soonest first</span>
         </header>
-        <ol class="sheet">
+        <ol id="breaks" class="sheet">
           {#if today.data.journal_fault}
             <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" role="alert">
               <span class="text-error font-bold">now</span>
@@ -95,7 +95,11 @@
           {/if}
           {#each breaks as one (one.ref || one.user)}
             {@const name = one.application || one.users.join(', ')}
-            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" data-row>
+            <li
+              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              data-row
+              data-ref={one.ref || one.user}
+            >
               <time
                 class="font-bold {one.at
                   ? new Date(one.at).getTime() - clock.now < 3_600_000

@@ -99,7 +99,7 @@
     </div>
   {/if}
   <div class="sheet overflow-x-auto">
-    <table class="w-full table-fixed border-collapse">
+    <table id="wall" class="w-full table-fixed border-collapse">
       <caption class="sr-only">Applications in their environments, with the pins, state and last tests of each connection</caption
       >
       <thead>
@@ -125,7 +125,7 @@
             </tr>
           {/if}
           {#each group.rows as row (row.application)}
-            <tr>
+            <tr data-of-wall>
               <th scope="row" class="border-base-300 border-t px-4 text-start"
                 ><a href="/applications/{row.application}" class="hover:underline">{row.name}</a></th
               >

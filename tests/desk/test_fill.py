@@ -1,0 +1,103 @@
+"""A made-up house is the same for the same number, is gone on with where it was cut off, and is put into no real one."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.utils import timezone
+
+from neatlatch import cli
+from neatlatch.core.health import State
+from neatlatch.demo import fill as filling
+from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, Summary
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.finding.index import find
+from neatlatch.desk.work.rounds.models import Sample
+
+from .conftest import Setup, forget_the_journal
+
+
+@pytest.fixture(autouse=True)
+def logins(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Where the passwords of the made-up people go: a house that has such a file is a demo's."""
+    file = tmp_path / "logins.json"
+    monkeypatch.setattr(filling, "_logins", lambda: file)
+    return file
+
+
+@pytest.fixture
+def empty(transactional_db: None) -> Iterator[None]:
+    yield
+    forget_the_journal()
+
+
+def counts() -> dict[str, int]:
+    models = (Application, Place, Client, Connection, Credential, User, Use, Sample)
+    return {one.__name__: one.objects.count() for one in models}
+
+
+def told() -> dict[str, Any]:
+    """What does not depend on when it was made, and is not sealed."""
+    rows = Connection.objects.select_related("client", "place__application").order_by("ref")
+    return {
+        one.ref: (one.pk, one.scheme, one.state, one.scopes, one.client and one.client.client_id, one.place.application.name)
+        for one in rows
+    }
+
+
+def test_it_has_what_is_promised_and_grows(empty: None, logins: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    said: list[int] = []
+    filling.fill(130, said.append)
+    assert said == [100, 130]
+    assert set(json.loads(logins.read_text())) >= {"morag", "isla"}
+    assert logins.stat().st_mode & 0o077 == 0
+    before, first = counts(), told()
+    promised = {"Connection": 130, "Client": 130, "Credential": 260, "User": 39, "Application": 26}
+    assert {name: before[name] for name in promised} == promised
+    assert before["Use"] > 39
+    assert Summary.objects.filter(stale=False).count() == 130
+    assert {one.name for one in find("pier ledger 1")} >= {"pier-ledger-1-production-1"}
+    # Nothing is made twice, and what a run that was cut off left out is filled in.
+    filling.fill(130, said.append)
+    assert (counts(), told()) == (before, first)
+    assert cli.main(["demo-fill", "160"]) == 0
+    assert capsys.readouterr().out.splitlines()[-1] == "160 of 160 connections"
+    assert counts()["Connection"] == 160
+    assert counts()["User"] == 48
+    assert {ref: value for ref, value in told().items() if ref in first} == first
+
+
+def test_it_is_a_house_as_people_have_it(empty: None) -> None:
+    """Of every kind; nearly all works; what does not is told by its pins or its state."""
+    filling.fill(240, lambda stand: None)
+    kinds = set(Connection.objects.values_list("scheme", flat=True))
+    assert len(kinds) >= 8
+    states = list(Connection.objects.values_list("state", flat=True))
+    assert 0.8 < states.count(State.LATCHED.value) / len(states) < 0.98
+    assert set(states) == {one.value for one in State}
+    sound = Connection.objects.filter(state="latched", summary__off="")
+    assert sound.count() > 0.8 * len(states)
+    now = timezone.now()
+    for one in halves.each(Connection.objects.filter(state="latched").exclude(summary__off="")):
+        ended = [each for each in one.secrets().values() if each.ends is not None and each.ends < now + timedelta(days=1)]
+        assert ended, one.ref  # of those that work, only an end puts a pin out
+
+
+def test_no_real_house_is_filled(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:
+    setup.latched()
+    before, entries = counts(), Entry.objects.count()
+    assert cli.main(["demo-fill", "10"]) == 1
+    assert "not made up" in capsys.readouterr().err
+    assert (counts(), Entry.objects.count()) == (before, entries)
+    with pytest.raises(SystemExit):
+        cli.main(["demo-fill", "0"])
