@@ -160,16 +160,21 @@ def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
 
 def _summaries(given: argparse.Namespace) -> int:
     set_up()
+    from itertools import chain
+
     from neatlatch.desk.estate.connections import summaries
+    from neatlatch.desk.ground.common import settling
+    from neatlatch.desk.work.credentials import standing_out
 
     if given.act == "anew":
-        print(f"{summaries.anew():,} summaries were worked out anew.")
+        settling.mark_all()
+        print(f"{settling.catch_up():,} summaries were worked out anew.")
         return 0
-    summaries.catch_up()
+    settling.catch_up()
     count = 0
-    for count, one in enumerate(summaries.differences(), start=1):
+    for count, said in enumerate(chain(summaries.differences(), standing_out.differences()), start=1):
         if count <= _MOST_SHOWN:
-            print(f"{one.ref}: {one.says}.")
+            print(said)
     print(f"{count:,} {'difference' if count == 1 else 'differences'}." if count else "Every summary is what would be worked out now.")
     return 1 if count else 0
 

@@ -21,7 +21,9 @@ def migrated() -> Path:
     for file in sorted((ROOT / "neatlatch" / "desk").glob("**/migrations/*.py")):
         digest.update(f"{file.name}\n".encode() + file.read_bytes())
     # The triggers that every migrated database gets.
-    digest.update((ROOT / "neatlatch" / "desk" / "estate" / "connections" / "watching.py").read_bytes())
+    for file in (ROOT / "neatlatch" / "desk").glob("**/watching.py"):
+        digest.update(file.read_bytes())
+    digest.update((ROOT / "neatlatch" / "desk" / "ground" / "common" / "marking.py").read_bytes())
     digest.update((ROOT / "requirements.txt").read_bytes())  # Django's own migrations, and those of other apps
     found = _FOLDER / f"migrated-{digest.hexdigest()[:16]}.sqlite3"
     _FOLDER.mkdir(parents=True, exist_ok=True)

@@ -69,3 +69,14 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
     if known.of_a_person:
         found.append(Mark("person", "It belongs to a person, and leaves with them."))
     return tuple(sorted(found, key=lambda one: not one.grave))
+
+
+def next_moment(known: Known, now: datetime) -> datetime | None:
+    """The next moment at which another mark may stand out by itself (``None``: none is known)."""
+    if not known.lives:
+        return None
+    moments = [] if known.ends is None else [known.ends, known.ends - SOON]
+    # Unused is what has been so for longer than that.
+    unused = known.issued + timedelta(days=1) if known.last_used is None else known.last_used + UNUSED
+    moments.append(unused + timedelta(microseconds=1))
+    return min((one for one in moments if one > now), default=None)

@@ -142,7 +142,7 @@ def test_the_authority_is_replaced_in_its_order(page: Page) -> None:
 
 
 def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> None:
-    held = page.request.get("/api/credentials?words=connection:lost-property env:production").json()
+    held = page.request.get("/api/credentials?words=connection:lost-property env:production").json()["items"]
     old = next(one for one in held if one["connections"] == ["lost-property"])
     page.goto(f"/credentials/{old['id']}")
     page.get_by_role("button", name="Replace it").click()

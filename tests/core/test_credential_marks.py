@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core.credential_marks import Known, marks
+from neatlatch.core.credential_marks import Known, marks, next_moment
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
 GOOD = Known(NOW - timedelta(days=10), NOW + timedelta(days=100), True, True, NOW - timedelta(hours=1), frozenset({"Production"}))
@@ -52,3 +52,26 @@ def test_an_end_is_told_in_just_one_way(days: int, held: bool, lives: bool) -> N
     assert len({"over", "ends_soon", "no_end", "dead"} & set(told)) <= 1
     assert ("over" in told) == (lives and days <= 0)
     assert ("ends_soon" in told) == (lives and 0 < days <= 30)
+
+
+DAYS = st.integers(-400, 400)
+
+
+@given(DAYS, st.none() | DAYS, st.none() | DAYS, st.booleans(), st.booleans(), st.floats(0, 1))
+def test_between_two_moments_the_same_marks_stand_out(
+    issued: int, ends: int | None, used: int | None, held: bool, lives: bool, part: float
+) -> None:
+    def at(days: int | None) -> datetime | None:
+        return None if days is None else NOW + timedelta(days=days)
+
+    known = Known(NOW + timedelta(days=issued), at(ends), lives, held, at(used), frozenset({"Production"}))
+
+    def keys(moment: datetime) -> list[str]:
+        return [one.key for one in marks(known, moment)]
+
+    following = next_moment(known, NOW)
+    until = following or NOW + timedelta(days=2000)
+    assert until > NOW
+    assert {tuple(sorted(keys(one))) for one in (NOW, NOW + (until - NOW) * part * 0.999999, until - timedelta(microseconds=1))} == {
+        tuple(sorted(keys(NOW)))
+    }

@@ -394,7 +394,7 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Conne
     assert abs(datetime.fromisoformat(told["reach"][0]["at"]) - ends) < timedelta(seconds=1)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
     assert look()["reach"] == []  # where each person has an account of their own, no job draws
-    [row] = [one for one in web.get("/api/credentials").json() if one["kind"] == "token"]
+    [row] = [one for one in web.get("/api/credentials").json()["items"] if one["kind"] == "token"]
     assert (row["user"], row["user_name"], row["connections"]) == (str(user.pk), user.name, [])
 
 

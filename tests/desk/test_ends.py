@@ -49,7 +49,7 @@ def shown(setup: Setup) -> tuple[Any, ...]:
     whole = send(web, "get", f"/credentials/{credential.pk}")
     connection = send(web, "get", "/connections/kiosks")
     found = [whole["ends"], connection["secrets"][0]["ends"], next(one["at"] for one in connection["due"] if one["key"] == "api_key")]
-    found.append(next(one["ends"] for one in send(web, "get", "/credentials")))
+    found.append(next(one["ends"] for one in send(web, "get", "/credentials")["items"]))
     if credential.client_id:
         found.append(send(web, "get", f"/clients/{credential.client_id}")["secrets"][0]["ends"])
     return tuple(found)

@@ -119,10 +119,10 @@ def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     assert listed(web, "owner:crewing") == ["crew-roster"]
     assert listed(web, 'env:"no such') == []
     assert listed(web, "env:") == everything
-    used = send(web, "get", "/credentials?words=used%3Ayes")
+    used = send(web, "get", "/credentials?words=used%3Ayes")["items"]
     assert used
     assert all(one["connections"] for one in used)
-    assert {one["environment"] for one in send(web, "get", "/credentials?words=env%3Aproduction")} == {"Production"}
+    assert {one["environment"] for one in send(web, "get", "/credentials?words=env%3Aproduction")["items"]} == {"Production"}
 
 
 def test_a_filter_is_kept_and_shared(web: WebClient) -> None:

@@ -345,11 +345,11 @@ def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
 
 def test_what_stands_out_and_the_whole_life_of_a_credential(web: WebClient) -> None:
     _, handover = new()
-    [row] = web.get("/api/credentials?words=mark:waits").json()
+    [row] = web.get("/api/credentials?words=mark:waits").json()["items"]
     assert row["marks"][0]["says"] == "Nobody has taken it yet."
     post(web, f"/handovers/{handover.pk}/showings")
     post(web, f"/handovers/{handover.pk}/closings")
-    assert web.get("/api/credentials?words=mark:waits").json() == []
+    assert web.get("/api/credentials?words=mark:waits").json()["items"] == []
     post(web, f"/credentials/{row['id']}/revocations", {"why": "a trial"})
     whole = web.get(f"/api/credentials/{row['id']}").json()
     assert [one["did"] for one in whole["life"]][0] == "made"

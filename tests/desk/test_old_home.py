@@ -184,6 +184,7 @@ def test_no_row_is_lost(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     assert {name: now.get(name) for name in before} == before
     assert now.pop(OWNERS) == len(set(expected["owners"].values())) + expected["accounts"]
     assert now.pop("connections_summary") == before["connections_connection"]
+    assert now.pop("credentials_standsout") == before["credentials_credential"]
     assert now.pop("connections_standing") == before["applications_application"]
     assert {name: count for name, count in now.items() if name not in before} == dict.fromkeys(LATER, 0)
     assert found["faults"] == []

@@ -135,7 +135,7 @@ def test_a_credential_has_an_owner(web: WebClient) -> None:
     assert (noted["owner"], noted["owner_from"]) == ("t@gannet.example", "account")
     said = send(web, "put", f"{address}/owner", {"owner": "Ewan Tait"})
     assert (said["owner"], said["owner_from"]) == ("Ewan Tait", "said")
-    listed = send(web, "get", "/credentials?words=owner:tait")
+    listed = send(web, "get", "/credentials?words=owner:tait")["items"]
     assert [one["id"] for one in listed] == [str(key.pk)]
     assert Entry.objects.get(did="said whose it is").details["owner"] == "Ewan Tait"
     send(web, "put", f"{address}/owner", {"owner": "x" * 200}, 422)

@@ -23,12 +23,13 @@ from django.utils import timezone
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections import halves, mending, setting_up, summaries
+from neatlatch.desk.estate.connections import halves, mending, setting_up
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.pages.connections.shaping import row
@@ -106,7 +107,7 @@ def test_a_weak_password_is_said(setup: Setup) -> None:
     for weak in ("changeme", "svc-website", "svc-website1", "Ab9-xyz"):
         told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": weak, "key": "password"})
         assert any("anybody would try" in one or "15 needed" in one for one in told["notes"]["password"]), told["notes"]
-    listed = send(web, "get", "/credentials")
+    listed = send(web, "get", "/credentials")["items"]
     marks = {mark["key"] for one in listed if one["connections"] for mark in one["marks"]}
     assert "weak" in marks
     told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "linen harbour otter quill", "key": "password"})
@@ -359,7 +360,7 @@ def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup) -> None:
             Connection.objects.create(
                 ref=f"kiosk-{number:03}", place=first.place, scheme="api_key", values=first.values, changed_at=timezone.now()
             )
-    summaries.catch_up()  # as the worker does with what is more than a block
+    settling.catch_up()  # as the worker does with what is more than a block
     last = setup.connection(setup.client(setup.place(), "manifest.read"), ref="zz-last")
     connections.change(setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}})
     found = web.get("/api/connections?words=pin:redirect").json()

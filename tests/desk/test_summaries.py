@@ -8,9 +8,10 @@ import sqlite3
 from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import pytest
+from django.apps import apps
 from django.db import IntegrityError, models, transaction
 from django.db import connection as database
 from django.test import Client as WebClient
@@ -26,6 +27,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, Standing, Summary, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.ground.common import marking, settling
 from neatlatch.desk.ground.people.models import Person, Team
 
 from .conftest import forget_the_journal
@@ -59,7 +61,7 @@ def filled(transactional_db: None) -> Iterator[None]:
     Credential.objects.filter(holders__connection=managed).update(source="registered")
     Connection.objects.filter(pk=managed.pk).update(state="open", failing="It says no.")
     TokenSet.objects.filter(connection=managed).update(refused="It was used before.")
-    summaries.catch_up()
+    settling.catch_up()
     yield
     forget_the_journal()
 
@@ -101,6 +103,8 @@ def others(field: Any, row: models.Model) -> list[Any]:
         return [one for one in (other.pk if other else None, None if field.null else value) if one != value]
     if isinstance(field, models.BooleanField):
         return [not value]
+    if isinstance(field, models.UUIDField):
+        return [uuid4()]
     if isinstance(field, models.JSONField):
         if value is None:
             return [{"issuer": "https://other.example"}]
@@ -141,7 +145,7 @@ def models_read() -> set[type[models.Model]]:
     """The models of the tables that summing up asks."""
     with CaptureQueriesContext(database) as asked:
         all_fresh()
-    tables = {one._meta.db_table: one for one in watching.apps.get_models(include_auto_created=True) if not one._meta.proxy}
+    tables = {one._meta.db_table: one for one in apps.get_models(include_auto_created=True) if not one._meta.proxy}
     said = " ".join(one["sql"] for one in asked)
     return {model for table, model in tables.items() if f'"{table}"' in said}
 
@@ -156,7 +160,7 @@ def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: No
     assert all_kept() == all_fresh()
     read = models_read() - {Summary, Standing}
     watched = {one.model for one in watching.WATCHED}
-    assert read - watched <= {Team, watching.apps.get_model("people.Owner")}  # names that no summary tells
+    assert read - watched <= {Team, apps.get_model("people.Owner")}  # names that no summary tells
     before, mattered, behind = all_fresh(), set(), []
     for model, field, row in columns_of(watched):
         for value in others(field, row):
@@ -210,7 +214,7 @@ def test_what_is_more_than_a_block_is_caught_up_with(filled: None, monkeypatch: 
         Environment.objects.filter(key="production").update(production=False)
     assert Summary.objects.filter(stale=True).count() == count - 3
     with CaptureQueriesContext(database) as asked:
-        assert summaries.catch_up() >= count - 3  # and the applications
+        assert settling.catch_up() >= count - 3  # and the applications
     blocks_of = sum(one["sql"].startswith("BEGIN") for one in asked)
     assert blocks_of == -(-(count - 3) // 3)
     assert len(asked) <= 40 * blocks_of
@@ -228,7 +232,7 @@ def test_a_list_works_out_for_itself_what_is_stale(filled: None) -> None:
     assert "role" in rows[one.ref]["glyph"]["says"]
     cells = [cell for row in web.get("/api/today/wall").json()["items"] for cells in row["cells"].values() for cell in cells]
     assert {cell["ref"]: cell["says"] for cell in cells}[one.ref] == "role missing"
-    assert summaries.catch_up() >= 1
+    assert settling.catch_up() >= 1
     found = web.get("/api/connections?words=pin:rights").json()["items"]
     assert one.ref in [row["ref"] for row in found]
     assert one.ref not in {row["ref"] for row in web.get("/api/connections?words=-pin:rights").json()["items"]}
@@ -251,7 +255,7 @@ def test_a_summary_is_worked_out_again_when_its_moment_passes(filled: None, monk
     soon = Summary.objects.exclude(holds_until=None).order_by("holds_until")[0]
     assert soon.holds_until is not None
     monkeypatch.setattr(timezone, "now", lambda: soon.holds_until)
-    assert summaries.catch_up() >= 1
+    assert settling.catch_up() >= 1
     assert Summary.objects.get(pk=soon.pk).worked_out == soon.holds_until
 
 
@@ -266,24 +270,24 @@ def test_the_command_finds_what_is_not_as_it_would_be(filled: None, capsys: pyte
     assert "users is 77" in said
     assert cli.main(["summaries", "anew"]) == 0
     assert cli.main(["summaries", "check"]) == 0
-    watching.remove()
+    marking.remove()
     try:
         with transaction.atomic():
             Connection.objects.filter(pk=one.pk).update(values={})
         assert cli.main(["summaries", "check"]) == 1
     finally:
-        watching.install()
+        marking.install()
 
 
 def test_other_rules_and_lost_triggers_are_seen_at_the_start(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    watching.remove()
-    assert not watching.are_there()
-    summaries.check_at_start()
-    assert watching.are_there()
+    marking.remove()
+    assert not marking.are_there()
+    settling.check_at_start()
+    assert marking.are_there()
     assert not Summary.objects.filter(stale=True).exists()
     monkeypatch.setattr(summaries, "form", lambda: "others")
-    summaries.check_at_start()
-    assert summaries.catch_up() >= Connection.objects.count()
+    settling.check_at_start()
+    assert settling.catch_up() >= Connection.objects.count()
     assert set(Summary.objects.values_list("form", flat=True)) == {"others"}
 
 

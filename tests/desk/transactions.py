@@ -31,7 +31,7 @@ EXCEPTED = {
     "work.inventory.tables.take_users": 100_000,
     "work.finding.index.rebuild": 100_000,
     # The triggers, as a whole: a dozen tables have three each.
-    "estate.connections.summaries.check_at_start": 150,
+    "ground.common.settling.check_at_start": 150,
     # The first of an environment, or of all: its authorities with their keys, its signing key, Neat Latch as an application; none grows with what is kept.
     "work.drawing.services.give": 150,
     "pages.drawing.tls_door.own_certificate": 300,

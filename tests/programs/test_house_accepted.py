@@ -215,10 +215,12 @@ def test_a_credential_of_the_house_is_replaced(desk: tuple[Desk, dict[str, list[
     """A client secret and a certificate: made, proven before anything uses it, switched, the old one revoked and proven refused."""
     found, made = desk
     web = found.client("morag", str(made["password"]))
-    held = next(one for one in web.get("/api/credentials").json() if one["connections"] == [ref] and one["state"] == "active")
+    held = next(one for one in web.get("/api/credentials").json()["items"] if one["connections"] == [ref] and one["state"] == "active")
     if ref == "berth-booking-display":  # the demo has made a second one by hand, and only two may live
         second = next(
-            one for one in web.get("/api/credentials").json() if one["client_key"] == held["client_key"] and one["id"] != held["id"]
+            one
+            for one in web.get("/api/credentials").json()["items"]
+            if one["client_key"] == held["client_key"] and one["id"] != held["id"]
         )
         web.post(f"/api/credentials/{second['id']}/revocations", json={"why": "a test"}).raise_for_status()
 

@@ -14,27 +14,29 @@ class EstateConfig(AppConfig):
     def ready(self) -> None:
         """Register it: models are there only now."""
         from neatlatch.desk.ground import starting
+        from neatlatch.desk.ground.common import settling
         from neatlatch.desk.ground.common.sqlite.base import DatabaseWrapper
 
         from .connections import destinations, meaning, summaries  # noqa: F401
 
-        DatabaseWrapper.before_commit.append(summaries.settle_or_leave)
-        starting.AT_START.append(summaries.check_at_start)
-        pre_migrate.connect(_before, dispatch_uid="summaries-before")
-        post_migrate.connect(_after, dispatch_uid="summaries-after")
+        summaries.begin()
+        DatabaseWrapper.before_commit.append(settling.settle_or_leave)
+        starting.AT_START.append(settling.check_at_start)
+        pre_migrate.connect(_before, dispatch_uid="settling-before")
+        post_migrate.connect(_after, dispatch_uid="settling-after")
 
 
 def _before(sender: AppConfig, **told: Any) -> None:
-    from .connections import summaries, watching
+    from neatlatch.desk.ground.common import marking, settling
 
     if sender.label == "connections":
-        summaries.pause()
-        watching.remove()
+        settling.pause()
+        marking.remove()
 
 
 def _after(sender: AppConfig, **told: Any) -> None:
-    from .connections import summaries, watching
+    from neatlatch.desk.ground.common import marking, settling
 
     if sender.label == "connections":
-        watching.install()
-        summaries.go_on()
+        marking.install()
+        settling.go_on()

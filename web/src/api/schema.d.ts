@@ -1066,8 +1066,8 @@ export interface paths {
         };
         /**
          * Credentials
-         * @description All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
-         *     queries, however many there are.
+         * @description Credentials, what ends soonest first, those without an end last; filtered by plain words and field words (``kind:api_key env:production used:no
+         *     mark:unused``).
          */
         get: operations["credentials_api_credentials"];
         put?: never;
@@ -5482,6 +5482,16 @@ export interface components {
             replaced_by: string;
             /** Marks */
             marks: components["schemas"]["CredentialMarkOut"][];
+        };
+        /**
+         * Credentials
+         * @description A page of credentials.
+         */
+        Credentials: {
+            /** Items */
+            items: components["schemas"]["CredentialOut"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * DrawerOut
@@ -17345,6 +17355,7 @@ export interface operations {
     credentials_api_credentials: {
         parameters: {
             query?: {
+                cursor?: string | null;
                 words?: string;
             };
             header?: never;
@@ -17359,7 +17370,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CredentialOut"][];
+                    "application/json": components["schemas"]["Credentials"];
                 };
             };
             /** @description Refused, with the reason */

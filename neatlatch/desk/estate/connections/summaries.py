@@ -1,10 +1,9 @@
 """What lists show of connections, kept in the database: worked out by one function, in the
 transaction of the change that it follows from, and again when its own moment passes.
 
-Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road; as
-the transaction commits, a block of what is marked is worked out. What is more than a block, and what
-was changed outside a transaction, the worker works out a block at a time; a list that meets it before
-works it out for itself.
+Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road; it is
+settled as the transaction commits (:mod:`neatlatch.desk.ground.common.settling`). A list that meets a row
+which is not settled yet works it out for itself.
 """
 
 from __future__ import annotations
@@ -21,7 +20,6 @@ from uuid import UUID
 
 import structlog
 from django.conf import settings
-from django.db import DatabaseError, transaction
 from django.db import connection as database
 from django.utils import timezone
 
@@ -30,6 +28,8 @@ from neatlatch.core.health import State
 from neatlatch.core.lifetimes import reads_otherwise_at
 from neatlatch.core.pins import Fit, Pin
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import settling
+from neatlatch.desk.ground.common.settling import Settling, stored
 
 from . import blocks, halves, watching
 
@@ -164,18 +164,11 @@ def work_out(keys: Iterable[UUID]) -> int:
 
 def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
     values = {**vars(summed), "worked_out": now, "form": form(), "next_stops": json.dumps(summed.next_stops)}
-    return [*(_adapted(values[one]) for one in _COLUMNS), key.hex]
-
-
-def _adapted(value: Any) -> Any:
-    return database.ops.adapt_datetimefield_value(value) if isinstance(value, datetime) else value
+    told = (values[one] for one in _COLUMNS)
+    return [*(stored(one) if isinstance(one, datetime) else one for one in told), key.hex]
 
 
 _WRITE = f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} WHERE connection_id = %s"
-_STALE = "SELECT connection_id FROM connections_summary WHERE stale ORDER BY connection_id LIMIT %s"
-_DUE = "SELECT connection_id FROM connections_summary WHERE holds_until <= %s AND NOT stale ORDER BY holds_until LIMIT %s"
-_BEHIND = """SELECT (SELECT count(*) FROM connections_summary WHERE stale) + (SELECT count(*) FROM connections_standing WHERE stale)
-  + (SELECT count(*) FROM connections_summary WHERE holds_until <= %s AND NOT stale)"""
 # What an application's connections are ranked by: open, sticking, a pin out, not proven, latched, none.
 _STAND = """UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
     SELECT 0, a.name,
@@ -186,115 +179,39 @@ _STAND = """UPDATE connections_standing SET (stale, name, worst, latched, sticki
     FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
       LEFT JOIN connections_connection c ON c.place_id = p.id LEFT JOIN connections_summary s ON s.connection_id = c.id
     WHERE a.id = connections_standing.application_id)
-  WHERE application_id IN (SELECT application_id FROM connections_standing WHERE stale LIMIT %s)"""
+  WHERE application_id = %s"""
 WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
 
 
-_paused = False
-
-
-def pause() -> None:
-    """Nothing is worked out from now on: tables are being taken apart."""
-    global _paused
-    _paused = True
-
-
-def go_on() -> None:
-    """Work out again."""
-    global _paused
-    _paused = False
-
-
-def settle_or_leave() -> None:
-    """:func:`settle` as the last of a transaction. What the database refuses ends the transaction;
-    whatever else goes wrong leaves the marks: a change is not lost because it could not be summed up."""
-    if _paused:
-        return
-    try:
-        settle()
-    except DatabaseError as error:
-        if "no such table" not in str(error):  # before the first migration there is nothing to sum up
-            raise
-    except Exception:
-        log.exception("summaries were left as they are")
-
-
-def settle() -> int:
-    """Work out a block of what is marked as stale; answers how many summaries. Called as a
-    transaction commits, and part of it."""
+def stand(keys: Iterable[int]) -> int:
+    """Write anew how some applications stand; answers how many. Part of the surrounding transaction."""
+    rows = [[key] for key in keys]
     with database.cursor() as cursor:
-        stale = [UUID(one) for (one,) in cursor.execute(_STALE, [blocks.MOST]).fetchall()]
-    done = work_out(stale) if stale else 0
-    with database.cursor() as cursor:
-        if cursor.execute("SELECT 1 FROM connections_standing WHERE stale LIMIT 1").fetchone():
-            cursor.execute(_STAND, [blocks.MOST])
-    return done
+        cursor.executemany(_STAND, rows)
+    return len(rows)
 
 
-def behind() -> int:
-    """How many summaries and standings are stale, or have had their moment."""
-    with database.cursor() as cursor:
-        found = cursor.execute(_BEHIND, [_adapted(timezone.now())]).fetchone()
-    return int(found[0])
+def begin() -> None:
+    """Keep them from now on."""
+    watching.begin()
+    settling.register(Settling(watching.SUMMARIES, work_out, lambda: blocks.MOST, lambda: form()))
+    settling.register(Settling(watching.STANDINGS, stand, lambda: blocks.MOST))
 
 
-def catch_up() -> int:
-    """Work out all that is stale or whose moment has passed, a block in a transaction; answers how
-    many. The worker does it by the clock."""
-    before = left = behind()
-    while left:
-        with transaction.atomic():  # what is stale is settled as it commits
-            with database.cursor() as cursor:
-                due = cursor.execute(_DUE, [_adapted(timezone.now()), blocks.MOST]).fetchall()
-            work_out(UUID(one) for (one,) in due)
-        still = behind()
-        if still >= left:
-            break
-        left = still
-    return before - left
-
-
-def anew() -> int:
-    """Mark all as stale, and work them out; answers how many. Lists go on being served meanwhile."""
-    with transaction.atomic(), database.cursor() as cursor:
-        cursor.execute("UPDATE connections_summary SET stale = 1")
-        cursor.execute("UPDATE connections_standing SET stale = 1")
-    return catch_up()
-
-
-def check_at_start() -> None:
-    """Make the triggers where they are not those of this version, and mark what was worked out by
-    other rules than today's, or with other settings."""
-    if not watching.are_there():
-        with transaction.atomic():
-            watching.install()
-    with database.cursor() as cursor:
-        if cursor.execute("SELECT 1 FROM connections_summary WHERE form <> %s LIMIT 1", [form()]).fetchone():
-            cursor.execute("UPDATE connections_summary SET stale = 1 WHERE form <> %s", [form()])
-
-
-@dataclass(frozen=True)
-class Difference:
-    """A summary that is not what its connection is summed up to now."""
-
-    ref: str
-    says: str
-
-
-def differences() -> Iterator[Difference]:
+def differences() -> Iterator[str]:
     """Compare every summary with a fresh one, read and worked out by the slow road, a block at a time.
-    What is marked as stale, or whose moment has passed, counts as a difference too."""
+    What is marked as stale, or whose moment has passed, counts as a difference too. Answers each in a sentence."""
     for connection in halves.each(Connection.objects.select_related("summary").order_by("ref")):
         kept = getattr(connection, "summary", None)
         if kept is None or kept.worked_out is None:
-            yield Difference(connection.ref, "it has no summary")
+            yield f"{connection.ref}: it has no summary."
         elif kept.stale:
-            yield Difference(connection.ref, "it is marked as stale")
+            yield f"{connection.ref}: it is marked as stale."
         elif kept.holds_until is not None and kept.holds_until <= timezone.now():
-            yield Difference(connection.ref, f"it held until {kept.holds_until:%Y-%m-%d %H:%M:%S}")
+            yield f"{connection.ref}: it held until {kept.holds_until:%Y-%m-%d %H:%M:%S}."
         else:
             fresh = sum_up(connection, kept.worked_out)
             for name, value in vars(fresh).items():
                 stands = getattr(kept, name)
                 if (tuple(stands) if isinstance(stands, list) else stands) != value:
-                    yield Difference(connection.ref, f"{name} is {stands!r}, and {value!r} would be right")
+                    yield f"{connection.ref}: {name} is {stands!r}, and {value!r} would be right."

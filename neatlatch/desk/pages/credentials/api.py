@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Callable
-from typing import Any
 from uuid import UUID
 
 from django.http import HttpRequest, HttpResponse
@@ -20,10 +18,12 @@ from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.work.credentials import leaks, life
-from neatlatch.desk.work.credentials.shown import CredentialOut, LeakOut, WholeCredentialOut
+from neatlatch.desk.work.credentials.shown import LeakOut, WholeCredentialOut
 
+from .listing import FIELDS, Credentials, fitting, page_of
 from .shapes import (
     AskedHandoverOut,
     EndIn,
@@ -66,38 +66,15 @@ def _find(identity: UUID) -> Handover:
     return found
 
 
-FIELDS = {"kind": "kind", "env": "env", "environment": "env", "app": "app", "application": "app", "used": "used", "over": "over", "ends": "ends",
-          "connection": "connection", "by": "by", "state": "state", "owner": "owner", "mark": "mark"}  # fmt: skip
-PICKED: dict[str, Callable[[CredentialOut], Any]] = {
-    "kind": lambda one: one.kind, "env": lambda one: one.environment, "app": lambda one: one.application, "used": lambda one: bool(one.connections),
-    "over": lambda one: one.over, "ends": lambda one: one.ends is not None, "connection": lambda one: " ".join(one.connections),
-    "by": lambda one: one.put_in_by, "state": lambda one: one.state, "owner": lambda one: one.owner,
-    "mark": lambda one: " ".join(mark.key for mark in one.marks),
-}  # fmt: skip
-
-
-def _plain(one: CredentialOut) -> str:
-    return " ".join(
-        (
-            one.hint,
-            one.kind.replace("_", " "),
-            one.application,
-            one.environment,
-            one.client,
-            one.client_id,
-            *one.connections,
-        )
-    )
-
-
-@router.get("/credentials", response=list[CredentialOut])
-def credentials(request: HttpRequest, words: str = "") -> list[CredentialOut]:
-    """All credentials, what ends soonest first; filtered by plain words and field words (``kind:api_key env:production used:no mark:unused``). Five
-    queries, however many there are."""
+@router.get("/credentials", response=Credentials)
+def credentials(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
+    """Credentials, what ends soonest first, those without an end last; filtered by plain words and field words (``kind:api_key env:production used:no
+    mark:unused``)."""
     guard.need(request, "look")
-    found = life.rows(Credential.objects.all(), timezone.now())
-    found = filtering.pick(found, filter_words.read(words, FIELDS), PICKED, _plain)
-    return sorted(found, key=lambda one: (one.ends is None, one.ends or one.issued))
+    now = timezone.now()
+    keys, following = page_of(fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor)
+    found = {one.id: one for one in life.rows(Credential.objects.filter(pk__in=keys), now)}
+    return written(Credentials(items=[found[one] for one in keys if one in found], next=following))
 
 
 @router.post("/leaks", response=LeakOut)

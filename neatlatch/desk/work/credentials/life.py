@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
+from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
@@ -23,8 +24,18 @@ from neatlatch.desk.work.replacing.models import Replacement
 from .shown import WholeCredentialOut
 
 
-def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
-    """Credentials for the list, each with its marks. Six queries, however many there are."""
+@dataclass(frozen=True)
+class Sighted:
+    """A credential with what its marks are worked out from."""
+
+    credential: Credential
+    known: credential_marks.Known
+    connections: tuple[str, ...]
+    successor: Credential | None
+
+
+def sighted(found: QuerySet[Credential]) -> list[Sighted]:
+    """Credentials, some hundreds at the most, with what is known of them. Seven queries."""
     known = list(
         found.defer("value", "replaces__value")
         .select_related(
@@ -32,16 +43,21 @@ def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
         )
         .prefetch_related(Prefetch("holders", HeldSecret.objects.select_related("connection")), _TOKENS_OF_HOLDERS)
     )
+    keys, fingerprints = [one.pk for one in known], {one.fingerprint for one in known} - {""}
     held: dict[str, set[tuple[str, str]]] = {}
     where = ("connection__place__environment__name", "connection__place__application__name")
-    for fingerprint, environment, application in HeldSecret.objects.values_list("credential__fingerprint", *where).distinct():
+    for fingerprint, environment, application in (
+        HeldSecret.objects.filter(credential__fingerprint__in=fingerprints).values_list("credential__fingerprint", *where).distinct()
+    ):
         held.setdefault(fingerprint, set()).add((environment, application))
-    drawn = dict(Drawn.objects.exclude(credential="").values_list("credential").annotate(Max("last")))
-    after = {one.replaces_id: one for one in known if one.replaces_id}
-    return [
-        _row(one, held.get(one.fingerprint, set()) if one.fingerprint else set(), drawn.get(str(one.pk)), after.get(one.pk), now)
-        for one in known
-    ]
+    drawn = dict(Drawn.objects.filter(credential__in=[str(one) for one in keys]).values_list("credential").annotate(Max("last")))
+    after = {one.replaces_id: one for one in Credential.objects.filter(replaces__in=keys).only("hint", "replaces").order_by("issued")}
+    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk)), after.get(one.pk)) for one in known]
+
+
+def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
+    """Credentials for a page of the list, each with its marks."""
+    return [_row(one, now) for one in sighted(found)]
 
 
 _TOKENS_OF_HOLDERS = Prefetch("holders__connection__token_sets", TokenSet.objects.only("connection", "obtained"))
@@ -53,17 +69,28 @@ def _taken_at(connection: Connection) -> datetime | None:
     return at if at is not None and at >= connection.changed_at else None
 
 
-def _row(
-    one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None, now: datetime
-) -> CredentialOut:
+def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None) -> Sighted:
     client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
     handover = getattr(one, "handover", None)
-    waits = bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed)
     tests = (_taken_at(holder.connection) for holder in one.holders.all())
-    last = max((moment for moment in (one.last_used, drawn, *tests) if moment), default=None)
-    sighted = credential_marks.Known(one.issued, one.ends, one.lives, bool(connections), last, frozenset(environment for environment, _ in held_in),
-                                     bool(client and client.account_kind == "person"), waits, bool(client and client.user_id),
-                                     frozenset(application for _, application in held_in), one.weak)  # fmt: skip
+    known = credential_marks.Known(
+        issued=one.issued,
+        ends=one.ends,
+        lives=one.lives,
+        held=bool(connections),
+        last_used=max((moment for moment in (one.last_used, drawn, *tests) if moment), default=None),
+        environments=frozenset(environment for environment, _ in held_in),
+        of_a_person=bool(client and client.account_kind == "person"),
+        waits=bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed),
+        draws=bool(client and client.user_id),
+        applications=frozenset(application for _, application in held_in),
+        weak=one.weak,
+    )
+    return Sighted(one, known, tuple(connections), successor)
+
+
+def _row(found: Sighted, now: datetime) -> CredentialOut:
+    one, client, successor = found.credential, found.credential.client, found.successor
     owner, owner_from = _owner_of(one)
     return CredentialOut(
         id=one.pk,
@@ -75,7 +102,7 @@ def _row(
         client=client.name if client else "",
         client_id=client.client_id if client else "",
         client_key=client.pk if client else None,
-        connections=connections,
+        connections=list(found.connections),
         user=client.user_id if client else None,
         user_name=client.user.name if client and client.user else "",
         state=one.state,
@@ -87,10 +114,10 @@ def _row(
         put_in_by=one.put_in_by,
         owner=owner,
         owner_from=owner_from,
-        last_used=last,
+        last_used=found.known.last_used,
         replaces=one.replaces.hint if one.replaces else "",
         replaced_by=successor.hint if successor else "",
-        marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(sighted, now)],
+        marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(found.known, now)],
     )
 
 

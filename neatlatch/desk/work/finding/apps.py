@@ -1,4 +1,4 @@
-"""Keeps the index of what can be found up to date."""
+"""Keeps up to date what can be found, and what stands out about credentials."""
 
 from typing import Any
 
@@ -13,9 +13,12 @@ class FindingConfig(AppConfig):
 
     def ready(self) -> None:
         """Begin to listen."""
+        from neatlatch.desk.work.credentials import standing_out
+
         from . import index
 
         index.listen()
+        standing_out.begin()
         post_migrate.connect(fill, sender=self)
 
 

@@ -11,9 +11,10 @@ from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
 from neatlatch.desk.authority import handing
 from neatlatch.desk.authority.house import tokens as house_tokens
-from neatlatch.desk.estate.connections import aside, renewals, summaries
+from neatlatch.desk.estate.connections import aside, renewals
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard, won
+from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.actors import CLOCK, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal import services as journal
@@ -29,7 +30,7 @@ log = structlog.get_logger()
 HANDS = 4
 # Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
 ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
-SUMMARIES = timedelta(seconds=2)
+SETTLING = timedelta(seconds=2)
 
 
 @db_task()
@@ -139,7 +140,7 @@ def start() -> None:
                 Loop("renewals", renew, RENEWALS),
                 Loop("leftovers", leftovers.clear_all, HOUSE),
                 Loop("house", keep_house, HOUSE),
-                Loop("summaries", summaries.catch_up, SUMMARIES),
+                Loop("settling", settling.catch_up, SETTLING),
             )
         )
         _started[0].start()

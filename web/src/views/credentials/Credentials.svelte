@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
+  import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { searchParams } from 'sv-router'
   import ListPage from '../../lib/ListPage.svelte'
@@ -7,12 +7,14 @@
   import { kindName } from '../../lib/words'
 
   let words = $state(String(searchParams.get('words') ?? ''))
-  const list = createQuery(() => ({
+  const list = createInfiniteQuery(() => ({
     queryKey: ['credentials', words],
-    queryFn: () => ok(api.GET('/api/credentials', { params: { query: { words } } })),
+    queryFn: ({ pageParam }) => ok(api.GET('/api/credentials', { params: { query: { words, cursor: pageParam || undefined } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next ?? undefined,
     placeholderData: (before) => before,
   }))
-  const rows = $derived(list.data ?? [])
+  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
 </script>
 
 <ListPage

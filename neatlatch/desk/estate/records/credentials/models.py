@@ -70,6 +70,7 @@ class Credential(models.Model):
 
     class Meta:
         ordering = ["issued"]
+        indexes = [models.Index(fields=["ends", "id"], name="what_ends_soonest")]
 
     @property
     def sealed_place(self) -> str:
@@ -129,3 +130,24 @@ class Handover(models.Model):
     taken_by = models.CharField(max_length=200, blank=True)
     taken_from = models.CharField(max_length=45, blank=True)
     outcome = models.CharField(max_length=200, blank=True)
+
+
+class StandsOut(models.Model):
+    """What stands out about a credential: the keys of its marks, with a space at each end, so that
+    lists can be filtered by them (:mod:`neatlatch.desk.work.credentials.standing_out` writes it).
+
+    ``stale``: something that they were worked out from has changed since; they hold to
+    ``holds_until`` if nothing does. ``form`` names the rules they were worked out by.
+    """
+
+    credential = models.OneToOneField(Credential, on_delete=models.CASCADE, primary_key=True, related_name="stands_out")
+    stale = models.BooleanField(default=True)
+    holds_until = models.DateTimeField(null=True)
+    form = models.CharField(max_length=16, blank=True)
+    marks = models.CharField(max_length=120, blank=True)
+
+    class Meta:
+        indexes = [
+            models.Index(fields=["credential"], condition=models.Q(stale=True), name="stale_marks"),
+            models.Index(fields=["holds_until"], name="marks_to_be_looked_at"),
+        ]

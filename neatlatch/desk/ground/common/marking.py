@@ -1,0 +1,142 @@
+"""Marking by triggers what was worked out from rows that have changed since.
+
+A table of what was worked out has a row for each of what it is of, with a column ``stale``. Triggers on
+the tables that it was worked out from mark the rows that a change bears upon, whoever makes it and by
+whatever road. They are no part of migrations, which take tables apart and put them together again: they
+are dropped before and made after.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from django.db import connection as database
+from django.db.models import BinaryField, Field, Model
+
+Trigger = tuple[str, str]
+_NAME = "stale_"
+
+
+@dataclass(frozen=True)
+class Watched:
+    """A table that something is worked out from: the keys of what a row of it bears upon, as SQL with
+    ``{row}`` for the row; and the columns that are not read, or the only ones that are."""
+
+    model: type[Model]
+    reaches: str
+    passed_over: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+
+    def columns(self) -> list[Field[Any, Any]]:
+        """The columns that count."""
+        own = [one for one in self.model._meta.concrete_fields if not one.primary_key]
+        return [one for one in own if one.attname not in self.passed_over and (not self.only or one.attname in self.only)]
+
+
+@dataclass(frozen=True)
+class Marked:
+    """A table of what was worked out: its model, and the model that it has a row for each of."""
+
+    model: type[Model]
+    of: type[Model]
+
+    @property
+    def key(self) -> str:
+        """The column of its key."""
+        return str(self.model._meta.pk.column)
+
+    def mark(self, keys: str, also: str = "") -> str:
+        """SQL that marks the rows of these keys."""
+        chosen = keys if keys.startswith("SELECT") else f"SELECT {keys}"
+        return f"UPDATE {self.model._meta.db_table} SET stale = 1 WHERE stale = 0{also} AND {self.key} IN ({chosen});"
+
+    def follow(self, watched: Iterable[Watched]) -> Iterator[Trigger]:
+        """Triggers that mark it after changes of what is watched."""
+        to = self.model._meta.db_table
+        for one in watched:
+            table, columns = one.model._meta.db_table, one.columns()
+            old, new = (self.mark(one.reaches.format(row=row)) for row in ("OLD", "NEW"))
+            yield f"{to}_{table}_added", f"AFTER INSERT ON {table} BEGIN {new} END"
+            yield f"{to}_{table}_removed", f"AFTER DELETE ON {table} BEGIN {old} END"
+            changed = " OR ".join(map(_changed, columns))
+            named = _names(each.column for each in columns)
+            yield f"{to}_{table}_changed", f"AFTER UPDATE OF {named} ON {table} WHEN {changed} BEGIN {old} {new} END"
+
+    def add(self, source: str) -> str:
+        """SQL that adds a row, marked, for a row of what it is of that is called ``source``."""
+        told: dict[str, str] = {}
+        for one in self.model._meta.concrete_fields:
+            told[str(one.column)] = f"{source}.{self.of._meta.pk.column}" if one.primary_key else _literal(one.get_default())
+        return f"INSERT OR IGNORE INTO {self.model._meta.db_table} ({_names(told)}) SELECT {', '.join(told.values())}"
+
+    def begin(self) -> Iterator[Trigger]:
+        """The trigger that adds a row for each new one."""
+        table = self.of._meta.db_table
+        yield f"{self.model._meta.db_table}_begins", f"AFTER INSERT ON {table} BEGIN {self.add('NEW')}; END"
+
+    def add_missing(self) -> str:
+        """SQL that adds the rows which are missing."""
+        return f"{self.add('o')} FROM {self.of._meta.db_table} o"
+
+
+def _changed(column: Field[Any, Any]) -> str:
+    name = f'"{column.column}"'
+    if isinstance(column, BinaryField):  # sealed anew each time; whether there is any counts
+        return f"(OLD.{name} IS NULL) IS NOT (NEW.{name} IS NULL)"
+    return f"OLD.{name} IS NOT NEW.{name}"
+
+
+def _names(columns: Iterable[str | None]) -> str:
+    return ", ".join(f'"{one}"' for one in columns)
+
+
+def _literal(value: Any) -> str:
+    if value is None:
+        return "NULL"
+    if isinstance(value, str):
+        return f"'{value}'"
+    return str(int(value)) if isinstance(value, (bool, int)) else "'[]'"
+
+
+# What is marked in this program, with its triggers; those who know it register it.
+_REGISTERED: list[tuple[Marked, Callable[[], Iterator[Trigger]]]] = []
+
+
+def register(marked: Marked, triggers: Callable[[], Iterator[Trigger]]) -> None:
+    """From now on its triggers are made, dropped and looked at with the others."""
+    _REGISTERED.append((marked, triggers))
+
+
+def _wanted() -> dict[str, str]:
+    every = (one for marked, triggers in _REGISTERED for one in (*marked.begin(), *triggers()))
+    return {f"{_NAME}{name}": f"CREATE TRIGGER {_NAME}{name} {body}" for name, body in every}
+
+
+def _standing() -> dict[str, str]:
+    with database.cursor() as cursor:
+        asked = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND name LIKE %s"
+        return dict(cursor.execute(asked, [f"{_NAME}%"]).fetchall())
+
+
+def install() -> None:
+    """Make the triggers, and a row for each that has none yet; once tables stand."""
+    remove()
+    with database.cursor() as cursor:
+        for sql in _wanted().values():
+            cursor.execute(sql)
+        for marked, _ in _REGISTERED:
+            cursor.execute(marked.add_missing())
+
+
+def remove() -> None:
+    """Drop the triggers: tables are about to be taken apart."""
+    with database.cursor() as cursor:
+        for name in _standing():
+            cursor.execute(f"DROP TRIGGER {name}")
+
+
+def are_there() -> bool:
+    """Whether the triggers are those of this version."""
+    return _standing() == _wanted()

@@ -1,0 +1,68 @@
+"""What stands out about credentials, kept in the database so that lists filter by it
+(:mod:`neatlatch.desk.ground.common.settling`)."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from functools import cache
+from pathlib import Path
+from uuid import UUID
+
+from django.db import connection as database
+from django.utils import timezone
+
+from neatlatch.core import credential_marks
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import settling
+from neatlatch.desk.ground.common.settling import Settling, stored
+
+from . import life, watching
+
+MOST = 100
+_WRITE = "UPDATE credentials_standsout SET stale = 0, marks = %s, holds_until = %s, form = %s WHERE credential_id = %s"
+
+
+@cache
+def form() -> str:
+    """The rules that marks are worked out by: by what their source files are."""
+    files = (Path(credential_marks.__file__), Path(life.__file__), Path(__file__))
+    return hashlib.sha256(b"".join(one.read_bytes() for one in files)).hexdigest()[:16]
+
+
+def keys_of(known: credential_marks.Known, now: datetime) -> str:
+    """The keys of its marks as they are kept."""
+    found = sorted(one.key for one in credential_marks.marks(known, now))
+    return f" {' '.join(found)} " if found else ""
+
+
+def work_out(keys: Iterable[UUID]) -> int:
+    """Write anew what stands out about some credentials, :data:`MOST` at the most; answers of how many.
+    Part of the surrounding transaction."""
+    now = timezone.now()
+    found = life.sighted(Credential.objects.filter(pk__in=list(keys)[:MOST]))
+    rows = [[keys_of(one.known, now), stored(credential_marks.next_moment(one.known, now)), form(), one.credential.pk.hex] for one in found]
+    with database.cursor() as cursor:
+        cursor.executemany(_WRITE, rows)
+    return len(rows)
+
+
+def differences() -> Iterator[str]:
+    """Compare what is kept of every credential with a fresh working-out, a block at a time."""
+    keys = list(Credential.objects.order_by("pk").values_list("pk", flat=True))
+    for start in range(0, len(keys), MOST):
+        now = timezone.now()
+        block = Credential.objects.filter(pk__in=keys[start : start + MOST]).select_related("stands_out")
+        for one in life.sighted(block):
+            kept = getattr(one.credential, "stands_out", None)
+            if kept is None or kept.stale:
+                yield f"{one.credential.hint} ({one.credential.pk}): what stands out about it is stale."
+            elif kept.marks != (fresh := keys_of(one.known, now)):
+                yield f"{one.credential.hint} ({one.credential.pk}): kept is {kept.marks!r}, and {fresh!r} would be right."
+
+
+def begin() -> None:
+    """Keep it from now on."""
+    watching.begin()
+    settling.register(Settling(watching.MARKS, work_out, lambda: MOST, lambda: form()))

@@ -1,0 +1,58 @@
+"""Which change makes what stands out about which credentials stale (:mod:`neatlatch.desk.ground.common.marking`)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover, StandsOut
+from neatlatch.desk.ground.common.marking import Marked, Trigger, Watched, register
+
+_SAME = "SELECT s.id FROM credentials_credential s WHERE s.fingerprint <> '' AND s.fingerprint"
+# The credentials that hold what the secrets of some connections hold.
+_HELD_BY = (
+    "SELECT s.id FROM credentials_credential s WHERE s.fingerprint IN (SELECT c.fingerprint FROM credentials_credential c "
+    "JOIN connections_heldsecret h ON h.credential_id = c.id WHERE c.fingerprint <> '' AND h.connection_id"
+)
+WATCHED = (
+    Watched(
+        Credential,
+        f"{{row}}.id UNION {_SAME} = {{row}}.fingerprint",
+        only=("client_id", "state", "issued", "ends", "fingerprint", "weak"),
+    ),
+    Watched(
+        HeldSecret,
+        f"{{row}}.credential_id UNION {_SAME} = (SELECT fingerprint FROM credentials_credential WHERE id = {{row}}.credential_id)",
+    ),
+    Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("place_id",)),
+    Watched(
+        Place,
+        f"{_HELD_BY} IN (SELECT id FROM connections_connection WHERE place_id = {{row}}.id))",
+        only=("application_id", "environment_id"),
+    ),
+    Watched(Client, "SELECT id FROM credentials_credential WHERE client_id = {row}.id", only=("account_kind", "user_id")),
+    Watched(Handover, "{row}.credential_id", only=("credential_id", "shown", "closed", "ends")),
+)
+MARKS = Marked(StandsOut, Credential)
+
+
+def _triggers() -> Iterator[Trigger]:
+    yield from MARKS.follow(WATCHED)
+    # A use is seen with every draw; it says something only of what was told to be unused.
+    unused = " AND marks LIKE '% unused %'"
+    used, drawn = MARKS.mark("NEW.id", unused), MARKS.mark("replace(NEW.credential, '-', '')", unused)
+    yield (
+        "marks_credential_used",
+        f"AFTER UPDATE OF last_used ON credentials_credential WHEN OLD.last_used IS NOT NEW.last_used BEGIN {used} END",
+    )
+    back = "NEW.last_used IS NULL OR NEW.last_used < OLD.last_used"
+    yield "marks_credential_not_used", f"AFTER UPDATE OF last_used ON credentials_credential WHEN {back} BEGIN {MARKS.mark('NEW.id')} END"
+    yield "marks_drawn", f"AFTER INSERT ON drawing_drawn BEGIN {drawn} END"
+    yield "marks_drawn_again", f"AFTER UPDATE OF last ON drawing_drawn BEGIN {drawn} END"
+
+
+def begin() -> None:
+    """Watch from now on."""
+    register(MARKS, _triggers)
