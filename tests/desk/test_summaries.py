@@ -138,7 +138,7 @@ def rows_of(model: type[models.Model]) -> list[models.Model]:
     found: dict[Any, models.Model] = {}
     for one in for_each:
         found |= {each.pk: each for each in model._default_manager.filter(**{paths[model.__name__]: [one.pk]}).distinct()[:2]}
-    return list(found.values())[: 4 if model in (Connection, TokenSet, Credential) else 2]
+    return list(found.values())[: 3 if model in (Connection, TokenSet) else 2]
 
 
 def models_read() -> set[type[models.Model]]:
@@ -163,7 +163,8 @@ def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: No
     assert read - watched <= {Team, apps.get_model("people.Owner")}  # names that no summary tells
     before, mattered, behind = all_fresh(), set(), []
     for model, field, row in columns_of(watched):
-        for value in others(field, row):
+        passed_over = next(one.passed_over for one in watching.WATCHED if one.model is model)
+        for value in others(field, row)[: 1 if field.attname in passed_over else None]:
             with contextlib.suppress(Undone, IntegrityError), transaction.atomic():
                 model._default_manager.filter(pk=row.pk).update(**{field.attname: value})
                 fresh, marked = all_fresh(), stale()
