@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
+import json
 import random
 import sqlite3
 from collections.abc import Iterable, Iterator
@@ -322,3 +324,59 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
         one.delete()
     assert kept() == counted()
     assert kept()["Renamed"][0] == 5
+
+
+def test_one_that_cannot_be_summed_up_takes_no_list_with_it(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    web = WebClient()
+    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    one, real = Connection.objects.order_by("ref")[0], summaries.sum_up
+    before = {row["ref"]: row["glyph"] for row in web.get("/api/connections").json()["items"]}
+
+    def stumble(connection: Connection, now: datetime) -> summaries.Summed:
+        if connection.pk == one.pk:
+            raise KeyError("what it stumbles over")
+        return real(connection, now)
+
+    monkeypatch.setattr(summaries, "sum_up", stumble)
+    with transaction.atomic():
+        Connection.objects.update(scopes=["other"])
+    assert Connection.objects.get(pk=one.pk).scopes == ["other"]  # the change is not lost
+    assert list(Summary.objects.filter(stale=True).values_list("pk", flat=True)) == [one.pk]
+    rows = {row["ref"]: row["glyph"] for row in web.get("/api/connections").json()["items"]}
+    assert rows[one.ref] == before[one.ref]
+    assert web.get("/api/today").status_code == 200
+    monkeypatch.undo()
+    assert settling.catch_up() >= 1
+    assert all_kept() == all_fresh()
+
+
+def test_of_many_in_a_cell_the_worst_are_drawn(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that works and has a pin out stands before those that have none."""
+    monkeypatch.setattr("neatlatch.desk.pages.today.IN_A_CELL", 1)
+    one = (
+        Connection.objects.filter(scheme="api_key", state="latched")
+        .select_related("place__application", "place__environment")
+        .order_by("ref")[0]
+    )
+    with transaction.atomic():
+        Connection.objects.filter(pk=one.pk).update(ref="zz-last", values={})
+        for number in range(3):
+            Connection.objects.create(ref=f"aa-{number}", place=one.place, client=one.client, scheme=one.scheme, values=one.values, state="latched",
+                                      changed_at=one.changed_at, proven_at=timezone.now(), secret_taken_at=timezone.now())  # fmt: skip
+            held = HeldSecret.objects.filter(connection=one)[0]
+            HeldSecret.objects.create(connection=Connection.objects.get(ref=f"aa-{number}"), key=held.key, credential=held.credential)
+    web = WebClient()
+    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    row = next(each for each in web.get("/api/today/wall").json()["items"] if each["application"] == one.place.application.key)
+    assert [cell["ref"] for cell in row["cells"][one.place.environment.key]] == ["zz-last"]
+    assert row["more"][one.place.environment.key] == 3
+
+
+def test_a_made_up_cursor_is_told_so(filled: None) -> None:
+    web = WebClient()
+    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    for values in (["1", "2026-01-01T00:00:00", "x"], ["1", None, "x"], [None, "2026-01-01T00:00:00+00:00", "x"], ["1", "0001-01-01T00:00:00+14:00", "x"],
+                   ["1", "9999-12-31T23:59:59-14:00", "x"], ["1"], "x"):  # fmt: skip
+        cursor = base64.urlsafe_b64encode(json.dumps(values).encode()).decode().rstrip("=")
+        for address in ("/api/today/breaks", "/api/credentials"):
+            assert web.get(address, {"cursor": cursor}).status_code == 422, (address, values)

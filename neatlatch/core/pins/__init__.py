@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ..health import State
 from ..schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, OAUTH1, PAIR, STREAM
 from . import (
     account,
@@ -71,5 +72,22 @@ def summary(pins: tuple[Pin, ...]) -> str:
     return ", ".join(words) if len(words) > 1 else f"{words[0]}, all on the line"
 
 
-__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "PersonalAccount", "Pin", "ProviderSide", "SecretFacts", "latches",
+def beside(state: State, pins: tuple[Pin, ...]) -> str:
+    """The few words beside a glyph when something is the matter with the pins; empty: nothing is, or
+    the connection's state tells it."""
+    off = [one for one in pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
+    if len(off) > 1:
+        return f"{len(off)} pins out"
+    if off:
+        verb = "differ" if off[0].label.endswith("s") else "differs"
+        return f"{off[0].label} {'missing' if off[0].fit is Fit.MISSING else verb}"
+    if state in (State.STICKING, State.OPEN):
+        return ""
+    unproven = [one for one in pins if one.fit is Fit.NOT_PROVEN]
+    if unproven or state is State.NOT_PROVEN:
+        return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
+    return ""
+
+
+__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "PersonalAccount", "Pin", "ProviderSide", "SecretFacts", "beside", "latches",
            "summary", "work_out"]  # fmt: skip

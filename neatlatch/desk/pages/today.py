@@ -19,7 +19,7 @@ from ninja import Router
 from neatlatch.core import breaks, filter_words
 from neatlatch.core.filter_words import Word
 from neatlatch.core.health import State
-from neatlatch.desk.estate.connections.summaries import AT_A_MOMENT, NOT_KNOWN, NOW, WORST
+from neatlatch.desk.estate.connections.summaries import AT_A_MOMENT, NOT_KNOWN, NOW, RANK, WORST
 from neatlatch.desk.estate.connections.unsaved import UnsavedOut, unsaved
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection, Standing, Summary
@@ -42,14 +42,12 @@ APPLICATIONS, BREAKS, IN_A_CELL = 30, 25, 12
 # Workloads of which it is known when they can draw no longer; more than so many are told on their own pages.
 _MOST_ENDING = 200
 # The connections of some applications, the worst of each place first, and how many it has.
-_CELLS = """SELECT key, o.ref, state, recent, there, application, environment, s.stale, s.holds_until, s.fits, s.says, s.off, s.beside
-    FROM (SELECT c.id AS key, c.ref, c.state, c.recent, p.application_id AS application, e.key AS environment, p.id AS place,
-        row_number() OVER (PARTITION BY c.place_id ORDER BY
-          CASE c.state WHEN 'open' THEN 0 WHEN 'sticking' THEN 1 WHEN 'not_proven' THEN 2 ELSE 3 END, c.ref) AS at,
-        count(*) OVER (PARTITION BY c.place_id) AS there
-      FROM applications_place p JOIN connections_connection c ON c.place_id = p.id
-        JOIN applications_environment e ON e.id = p.environment_id WHERE p.application_id IN ({marks})) o
-    JOIN connections_summary s ON s.connection_id = key WHERE at <= %s ORDER BY place, at"""
+_CELLS = f"""SELECT * FROM (SELECT c.id AS key, c.ref, c.state, c.recent, count(*) OVER (PARTITION BY c.place_id) AS there,
+        p.application_id AS application, e.key AS environment, s.stale, s.holds_until, s.fits, s.says, s.off, s.beside, p.id AS place,
+        row_number() OVER (PARTITION BY c.place_id ORDER BY {RANK}, c.ref) AS at
+      FROM applications_place p JOIN connections_connection c ON c.place_id = p.id JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_environment e ON e.id = p.environment_id WHERE p.application_id IN (MARKS))
+    WHERE at <= %s ORDER BY place, at"""
 
 
 # Applications by their worst connection, and all connections by state; the desk's own is none while nothing is connected to it.
@@ -85,6 +83,8 @@ class _Cell(NamedTuple):
     says: str
     off: str
     beside: str
+    place: int
+    at: int
 
 
 FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app"}
@@ -249,7 +249,7 @@ def _cells(applications: Sequence[int]) -> tuple[dict[int, dict[str, list[CellOu
         return {}, {}
     with database.cursor() as cursor:
         marks = ", ".join(["%s"] * len(applications))
-        cursor.execute(_CELLS.format(marks=marks), [*applications, IN_A_CELL])
+        cursor.execute(_CELLS.replace("MARKS", marks), [*applications, IN_A_CELL])
         found = [_Cell._make(row) for row in cursor.fetchall()]
     fresh = fresh_of((UUID(one.key), bool(one.stale), _moment(one.holds_until)) for one in found)
     cells: dict[int, dict[str, list[CellOut]]] = {}

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cache
@@ -26,7 +26,7 @@ from django.utils import timezone
 from neatlatch.core import breaks, pins
 from neatlatch.core.health import State
 from neatlatch.core.lifetimes import reads_otherwise_at
-from neatlatch.core.pins import Fit, Pin
+from neatlatch.core.pins import Fit
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.settling import Settling, stored
@@ -38,8 +38,8 @@ FITS = {Fit.FITS: "f", Fit.DIFFERS: "d", Fit.MISSING: "m", Fit.NOT_PROVEN: "p", 
 FIT_OF = {letter: fit.value for fit, letter in FITS.items()}
 OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
 NOW, AT_A_MOMENT, NOT_KNOWN = range(3)
-# The names of workloads that stop, of one connection.
-_MOST_STOPPED = 20
+# The names of workloads that stop, of one connection: one more than are counted says that there are more.
+_MOST_STOPPED = 21
 # A text that tells how long ago something was holds at least so long.
 _TEXT_HOLDS = timedelta(seconds=60)
 # Certificates are judged to so many minutes.
@@ -80,7 +80,7 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         off=f" {' '.join(off)} " if off else "",
         out=any(one.fit in (Fit.DIFFERS, Fit.MISSING) for one in worked_out),
         says=pins.summary(worked_out),
-        beside=_beside(connection.state, worked_out),
+        beside=pins.beside(State(connection.state), worked_out),
         users=len(connection.users.all()),
         next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
         next_at=soonest.at if soonest else None,
@@ -89,21 +89,6 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         next_label=soonest.act.label if soonest else "",
         next_stops=soonest.users[:_MOST_STOPPED] if soonest else (),
     )
-
-
-def _beside(state: str, worked_out: tuple[Pin, ...]) -> str:
-    """The few words beside a glyph when something is the matter with the pins."""
-    off = [one for one in worked_out if one.fit in (Fit.DIFFERS, Fit.MISSING)]
-    if len(off) > 1:
-        return f"{len(off)} pins out"
-    if off:
-        return f"{off[0].label} {'missing' if off[0].fit is Fit.MISSING else 'differ' if off[0].label.endswith('s') else 'differs'}"
-    if state in (State.STICKING, State.OPEN):
-        return ""
-    unproven = [one for one in worked_out if one.fit is Fit.NOT_PROVEN]
-    if unproven or state == State.NOT_PROVEN:
-        return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
-    return ""
 
 
 def _holds_until(connection: Connection, soonest: breaks.Break | None, now: datetime) -> datetime | None:
@@ -146,17 +131,24 @@ def form() -> str:
     return found.hexdigest()[:16]
 
 
-def work_out(keys: Iterable[UUID]) -> int:
-    """Write the summaries of some connections anew, :data:`blocks.MOST` at the most; answers of how
-    many. Part of the surrounding transaction."""
+def fresh(keys: Sequence[UUID], now: datetime) -> dict[UUID, Summed]:
+    """Some connections summed up, by their keys, read in blocks. One that cannot be summed up is
+    left out and logged: what is kept of it goes on being shown."""
+    made: dict[UUID, Summed] = {}
+    for start in range(0, len(keys), blocks.MOST):
+        for one in blocks.read_block(keys[start : start + blocks.MOST]):
+            try:
+                made[one.pk] = sum_up(one, now)
+            except Exception:
+                log.exception("a connection could not be summed up", connection=one.ref)
+    return made
+
+
+def work_out(keys: Sequence[UUID]) -> int:
+    """Write the summaries of some connections anew; answers of how many. One that cannot be summed
+    up keeps its mark. Part of the surrounding transaction."""
     now = timezone.now()
-    # A connection that cannot be summed up keeps its mark, and is told where it is looked at.
-    rows = []
-    for one in blocks.read_block(keys):
-        try:
-            rows.append(_row(one.pk, sum_up(one, now), now))
-        except Exception:
-            log.exception("a connection could not be summed up", connection=one.ref)
+    rows = [_row(key, summed, now) for key, summed in fresh(keys, now).items()]
     with database.cursor() as cursor:
         cursor.executemany(_WRITE, rows)
     return len(rows)
@@ -169,18 +161,19 @@ def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
 
 
 _WRITE = f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} WHERE connection_id = %s"
-# What an application's connections are ranked by: open, sticking, a pin out, not proven, latched, none.
-_STAND = """UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
+# What connections (c, with their summaries s) are ranked by, the worst first; the last is that there is none.
+WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
+RANK = """CASE WHEN c.state = 'open' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
+    WHEN c.state = 'not_proven' THEN 3 WHEN c.state = 'latched' THEN 4 END"""
+_STAND = f"""UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
     SELECT 0, a.name,
-      coalesce(min(CASE WHEN c.state = 'open' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
-                        WHEN c.state = 'not_proven' THEN 3 WHEN c.state = 'latched' THEN 4 END), 5),
+      coalesce(min({RANK}), 5),
       coalesce(sum(c.state = 'latched'), 0), coalesce(sum(c.state = 'sticking'), 0), coalesce(sum(c.state = 'open'), 0),
       coalesce(sum(c.state = 'not_proven'), 0), coalesce(sum(c.state = 'latched' AND s.out), 0)
     FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
       LEFT JOIN connections_connection c ON c.place_id = p.id LEFT JOIN connections_summary s ON s.connection_id = c.id
     WHERE a.id = connections_standing.application_id)
   WHERE application_id = %s"""
-WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
 
 
 def stand(keys: Iterable[int]) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from django.core.exceptions import ValidationError
@@ -44,8 +45,17 @@ def values_of(cursor: str, fields: list[Any]) -> list[Any]:
         if not isinstance(told, list) or len(told) != len(fields):
             raise ValueError("not so many keys")
         values = [field.to_python(one) for field, one in zip(fields, told, strict=True)]
-        if any(isinstance(one, int) and abs(one) >= 2**63 for one in values):
+        if any(one is None or (isinstance(one, int) and abs(one) >= 2**63) for one in values):
             raise ValueError("beyond what the database can hold")
-    except (ValueError, TypeError, ValidationError) as error:
+        values = [_in_utc(one) if isinstance(one, datetime) else one for one in values]
+    except (ValueError, TypeError, OverflowError, ValidationError) as error:
         raise Problem(422, "This cursor is not one of ours.", "Start again from the first page.") from error
     return values
+
+
+def _in_utc(moment: datetime) -> datetime:
+    """A moment as cursors tell it. Raises ``ValueError`` for one without an offset, ``OverflowError``
+    for one that is none in UTC."""
+    if moment.tzinfo is None:
+        raise ValueError("no offset from UTC")
+    return moment.astimezone(UTC)

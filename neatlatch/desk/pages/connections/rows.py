@@ -12,7 +12,6 @@ from django.utils import timezone
 
 from neatlatch.core.filter_words import Word
 from neatlatch.desk.estate.connections import summaries
-from neatlatch.desk.estate.connections.blocks import read_block
 from neatlatch.desk.estate.connections.summaries import FIT_OF, Summed
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -53,7 +52,7 @@ def fresh_of(found: Iterable[tuple[UUID, bool | None, datetime | None]]) -> dict
     """Summaries of those of a page whose kept ones are stale, or have had their moment; by key."""
     now = timezone.now()
     behind = [key for key, stale, until in found if stale is not False or (until is not None and until <= now)]
-    return {one.pk: summaries.sum_up(one, now) for one in read_block(behind)} if behind else {}
+    return summaries.fresh(behind, now)
 
 
 def glyph(fits: str, says: str) -> GlyphOut:

@@ -114,7 +114,9 @@
                 </p>
                 <p class="text-soft">
                   {one.why}
-                  {#if one.ref && one.users.length}{one.users.length === 1 ? one.users[0] : `${one.users.length} users`}
+                  {#if one.ref && one.users.length}{one.users.length === 1
+                      ? one.users[0]
+                      : `${one.users.length > 20 ? 'more than 20' : one.users.length} users`}
                     {one.at ? 'will stop' : 'stopped'}.{/if}
                 </p>
                 <a
