@@ -73,13 +73,39 @@ class Matrix:
     by_connection: Mapping[str, Trim]
 
 
-def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Matrix:
-    """The matrix of a client. Scopes that are held somewhere and that the profile does not know come last, as reading ones."""
+@dataclass(frozen=True)
+class Tally:
+    """What a list tells of a client: how many scopes its users miss, how many could go, how many calls no
+    scope allows, and how many tokens are older than the last change."""
+
+    missing: int
+    can_go: int
+    impossible: int
+    stale: int
+
+
+def tally(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Tally:
+    """The counts of a matrix, without its cells."""
+    found = trim(_scopes(known, permitted, holders), permitted, [call for user in users for call in _calls(user)])
+    return Tally(len(found.missing), len(found.can_go), len(found.impossible), sum(one.stale for one in holders))
+
+
+def _scopes(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder]) -> tuple[ScopeInfo, ...]:
+    """All that are known or held somewhere; those that the profile does not know come last, as reading ones."""
     names = {one.name for one in known}
-    strays = sorted(permitted.union(*(one.requested for one in holders), *(one.granted or frozenset() for one in holders)) - names)
-    scopes = (*known, *(ScopeInfo(one) for one in strays))
+    held = permitted.union(*(one.requested for one in holders), *(one.granted or frozenset() for one in holders))
+    return (*known, *(ScopeInfo(one) for one in sorted(held - names)))
+
+
+def _calls(user: UserOf) -> tuple[Call, ...]:
+    return tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations)
+
+
+def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Matrix:
+    """The matrix of a client."""
+    names, scopes = {one.name for one in known}, _scopes(known, permitted, holders)
     implies = {one.name: one.implies for one in known}
-    calls = {user: tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations) for user in users}
+    calls = {user: _calls(user) for user in users}
     every = [call for user in users for call in calls[user]]
     whole = trim(scopes, permitted, every)
     held = {one.ref: one.granted if one.granted is not None else one.requested & closure(permitted, implies) for one in holders}

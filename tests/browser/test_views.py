@@ -25,7 +25,7 @@ def page(browser: Browser, demo_desk: Desk) -> Iterator[Page]:
 
 def addresses(page: Page) -> dict[str, str]:
     """One address for each view, found through the API that the page uses."""
-    client = page.request.get("/api/clients?application=cargo-manifests").json()
+    client = page.request.get("/api/clients?application=cargo-manifests").json()["items"]
     test = page.request.get("/api/connections/cargo-manifests").json()["last_test"]
     by_hand = next(one["id"] for one in client if not one["managed"])
     managed = next(one["id"] for one in client if one["managed"])

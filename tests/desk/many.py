@@ -1,10 +1,9 @@
-"""Eleven hundred of everything: rows of the demo copied, each with a key and names of its own, its relations to copies as well."""
+"""Thousands of everything: rows of the demo copied, each with a key and names of its own, its relations to copies as well."""
 
 from __future__ import annotations
 
 import copy
 import uuid
-from collections.abc import Iterator
 from typing import Any
 
 from django.apps import apps
@@ -45,17 +44,24 @@ def kinds() -> list[type[Model]]:
     return [one for one in found if one._meta.managed and one._meta.app_label not in NOT_OURS]
 
 
-def fill(count: int) -> dict[str, int]:
-    """Copy until there are so many of each kind; answers how many there are. Kinds of which there is none yet stay empty."""
-    copies: dict[type[Model], list[Any]] = {}
-    for model in kinds():
-        rows = list(model._default_manager.all())
-        if rows and model._meta.label not in FEW:
-            after = max(one.pk for one in rows) if isinstance(rows[0].pk, int) else 0
-            made = [_copied(rows[number % len(rows)], number, copies, after + 1 + number) for number in range(count)]
-            model._default_manager.bulk_create(made, ignore_conflicts=True, batch_size=200)
-            copies[model] = made
-    return {model._meta.label: model._default_manager.count() for model in kinds()}
+class Copies:
+    """The rows that stand now, copied until there are so many copies of each kind."""
+
+    def __init__(self) -> None:
+        self._rows = {model: list(model._default_manager.all()) for model in kinds()}
+        self._made: dict[type[Model], list[Any]] = {}
+
+    def up_to(self, count: int) -> dict[str, int]:
+        """Answers how many there are of each kind then. Kinds of which there is none stay empty."""
+        for model, rows in self._rows.items():
+            if rows and model._meta.label not in FEW:
+                made = self._made.setdefault(model, [])
+                after = max(model._default_manager.values_list("pk", flat=True)) - len(made) if isinstance(rows[0].pk, int) else 0
+                first = len(made)
+                for number in range(first, count):
+                    made.append(_copied(rows[number % len(rows)], number, self._made, after + 1 + number))
+                model._default_manager.bulk_create(made[first:], ignore_conflicts=True, batch_size=200)
+        return {model._meta.label: model._default_manager.count() for model in self._rows}
 
 
 def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]], following: int) -> Model:
@@ -66,7 +72,7 @@ def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]], follo
         value = getattr(row, field.attname)
         if field.is_relation:
             related = copies.get(field.related_model)  # type: ignore[arg-type]
-            if value is not None and related:
+            if value is not None and related and number < len(related):  # of its own kind, those before it
                 setattr(made, field.attname, related[number].pk)
                 made._state.fields_cache.pop(field.name, None)
         elif field.primary_key:
@@ -96,8 +102,3 @@ def _other(field: Any, value: Any, number: int) -> Any:
         return 1_000_000 + number
     end = f"-{number}"
     return f"{str(value)[: (field.max_length or 200) - len(end)]}{end}"
-
-
-def empty(counts: dict[str, int]) -> Iterator[str]:
-    """The kinds of which the demo has none."""
-    return (label for label, count in counts.items() if count == 0)

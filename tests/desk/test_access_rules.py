@@ -131,7 +131,7 @@ def test_roles_are_rules_that_cannot_be_edited_here(web: WebClient) -> None:
     assert found["rules"][0]["says"] == "allow group viewer GET on /tickets"
     send(web, "put", address, {"rules": []}, 409, **{"If-Match": "*"})
     send(web, "post", f"{address}/readings", status=409)
-    rows = {(one["application_name"], one["environment"]["name"]): one for one in send(web, "get", "/access-rules")}
+    rows = {(one["application_name"], one["environment"]["name"]): one for one in send(web, "get", "/access-rules")["items"]}
     assert rows["Repair tickets", "Production"]["derived"]
     assert not rows["Vessel positions", "Production"]["derived"]
 

@@ -166,7 +166,7 @@ def test_a_service_account_for_tests(own: Setup) -> None:
         accounts.ask(own.by, fresh(), person("isla"), SERVICE)
     # The tokens are for tests only: people have their own, and are counted apart.
     told = send(own.web(), "get", "/connections/cargo/accounts")
-    assert [(one["username"], one["account"]) for one in told["people"]] == [("ewan", PERSON), ("isla", "")]
+    assert [(one["username"], one["account"]) for one in told["people"]] == [("isla", ""), ("ewan", PERSON)]
     assert (told["tests_as"], told["tests_signed_in_at"] is not None) == (SERVICE, True)
     # Named no longer: its tokens are ended, there too, and tests sign in as a person again.
     held = own.stand_ins.state()

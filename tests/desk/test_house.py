@@ -218,7 +218,7 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
     asker = house.resource()
     _, told = house.with_code(client, secret)
     number = Access.objects.get().pk
-    assert f"grant:{Grant.objects.get().pk}" in {one.key for one in leaving.belongings(house.by)}
+    assert f"grant:{Grant.objects.get().pk}" in {one.key for one in leaving.belongings(house.by).things}
     other = Person.objects.create_user("ann", password="skerry-lantern-hawser", role="administrator")
     if how == "leaves":
         leaving.leave(other, house.by)
@@ -306,10 +306,10 @@ def test_a_public_client_proves_itself_by_pkce_alone(house: House) -> None:
 def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> None:
     house.client()
     house.resource()
-    listed = house.web.get("/api/redirect-uris").json()
+    listed = house.web.get("/api/redirect-uris").json()["items"]
     # Its holder signs people in elsewhere: that nobody here sends its URI says nothing.
     assert [(one["registered"], one["callers"], one["unused"]) for one in listed] == [(1, 0, 0)]
-    assert [one["name"] for one in house.web.get("/api/scopes").json()] == [one["name"] for one in listed]
+    assert [one["name"] for one in house.web.get("/api/scopes").json()["items"]] == [one["name"] for one in listed]
 
 
 @pytest.mark.parametrize(("uri", "faulty"), [("http://localhost/back", 0), ("http://localhost/back#x", 1)])
@@ -317,4 +317,4 @@ def test_what_is_only_not_recommended_is_no_fault(house: House, uri: str, faulty
     """RFC 8252 §8.3 does not recommend localhost; RFC 6749 §3.1.2 forbids a fragment."""
     house.client()
     Client.objects.update(redirect_uris=[uri])
-    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()] == [faulty]
+    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()["items"]] == [faulty]

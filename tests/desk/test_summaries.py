@@ -89,7 +89,7 @@ def all_kept() -> dict[UUID, Any]:
     found: dict[UUID, Any] = {}
     for one in Summary.objects.select_related("connection"):
         kept = {key: getattr(one, key) for key in summaries.Summed.__dataclass_fields__ if key != "holds_until"}
-        found[one.pk] = {**kept, "next_stops": tuple(one.next_stops)}
+        found[one.pk] = {**kept, "next_stops": tuple(one.next_stops), "lacks": tuple(one.lacks)}
     return found
 
 

@@ -73,7 +73,7 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     # By protocol: there and here.
     send(web, "patch", f"/clients/{client.pk}", {"redirect_uris": [URI, URI + "/"]}, **{"If-Match": f'"{bench["version"]}"'})
     assert clients.read_back(setup.by, Client.objects.get(pk=client.pk)).redirect_uris == [URI, URI + "/"]
-    assert [one["near_misses"] for one in send(web, "get", "/redirect-uris")] == [0]
+    assert [one["near_misses"] for one in send(web, "get", "/redirect-uris")["items"]] == [0]
     assert send(web, "put", f"/clients/{client.pk}/redirect-uris/plan", {"redirect_uris": [URI]}, 409, **{"If-Match": "*"})
 
 
@@ -132,7 +132,7 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
         {"user": "Customs", "operation": "PUT /manifests/{number}"},
     ]
     assert (found["trim"]["weight"], found["trim"]["held_weight"]) == ("3.25", "2")
-    row = send(web, "get", "/scopes")[0]
+    row = send(web, "get", "/scopes")["items"][0]
     assert (row["can_go"], row["missing"], row["users"]) == (2, 1, 2)
 
 

@@ -113,7 +113,7 @@ def reader(world: World) -> Iterator[Reader]:
 
 def addresses(reader: Reader) -> dict[str, str]:
     """What stands in paths, so that something is found there."""
-    client = reader.web.get("/api/clients?application=cargo-manifests").json()[0]["id"]
+    client = reader.web.get("/api/clients?application=cargo-manifests").json()["items"][0]["id"]
     return {"identity": client, "ref": "cargo-manifests-sandbox", "application": "cargo-manifests", "environment": "sandbox"}
 
 

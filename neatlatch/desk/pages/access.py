@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
+from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
-from neatlatch.core import access
+from neatlatch.core import access, filter_words
 from neatlatch.core.access import Book, formats
 from neatlatch.desk.estate.lookups import find_place
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import filtering
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.common.quick_rows import join
 from neatlatch.desk.work.access import services
 from neatlatch.desk.work.access.models import RuleBook
 
-from .applications import EnvironmentOut, environment_out
+from .applications.shapes import EnvironmentOut, environment_out
 
 router = Router(tags=["access"])
 
@@ -127,6 +132,14 @@ class AccessRow:
     rules: int
     idle: int | None
     differs: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class AccessRows:
+    """A page of them."""
+
+    items: list[AccessRow]
+    next: str | None
 
 
 class BookIn(Given):
@@ -253,35 +266,42 @@ def shape(place: Place) -> AccessOut:
     )
 
 
-@router.get("/access-rules", response=list[AccessRow])
-def rows(request: HttpRequest) -> list[AccessRow]:
-    """The applications whose rights are known: those with rules, and those with roles."""
+# Applications of a page; each has a row for each environment that it stands in.
+_PAGE = 30
+FIELDS = {"env": "env", "environment": "env", "app": "app", "application": "app"}
+
+
+@router.get("/access-rules", response=AccessRows)
+def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
+    """The applications whose rights are known, by name: those with rules, and those with roles. ``words``
+    filters by plain words and field words (``env:production app:cargo``)."""
     guard.need(request, "look")
-    found: list[AccessRow] = []
-    counted: list[tuple[int, tuple[Place, RuleBook, Book]]] = []
-    books = {one.place_id: one for one in RuleBook.objects.all()}
-    for place in Place.objects.select_related("application", "environment").order_by("application__name", "environment__order"):
-        profile = place.application.read_profile()
-        if profile.rules is None and not profile.roles:
-            continue
-        kept = books.get(place.pk) or RuleBook(place=place, version=0)
-        book, there, derived = services.book_now(place, kept), kept.book_there(), profile.rules is None
-        row = AccessRow(
-            application=place.application.key,
-            application_name=place.application.name,
-            environment=environment_out(place.environment),
-            derived=derived,
-            rules=len(book.rules),
-            idle=0,
-            differs=there is not None and not derived and there != book,
-        )
-        found.append(row)
-        if not derived:
-            counted.append((len(found) - 1, (place, kept, book)))
-    counts = services.count_idle([one for _, one in counted])
-    for (number, _), idle in zip(counted, counts, strict=True):
-        found[number] = replace(found[number], idle=idle)
-    return found
+    asked = filter_words.read(words, FIELDS)
+    known = Application.objects.filter(Q(profile__rules__path__isnull=False) | Q(profile__roles__0__isnull=False))
+    known = filtering.apply(known, asked, {"app": "key__contains", "env": "places__environment__key__startswith"}, ("name__icontains",))
+    found, following = page(known, "name", cursor, _PAGE)
+    places = Place.objects.filter(application__in=[one.pk for one in found]).select_related("environment").defer("metadata")
+    # An environment that was asked for is a row's; that an application stands in it is no reason to show its others.
+    places = filtering.apply(places, [one for one in asked if one.field == "env"], {"env": "environment__key__startswith"}, ())
+    by_application: dict[int, list[Place]] = {}
+    for place in places.order_by("environment__order"):
+        by_application.setdefault(place.application_id, []).append(place)
+    for one in found:
+        join(by_application.get(one.pk, []), "application", {one.pk: one})
+    told = services.listed([place for one in found for place in by_application.get(one.pk, [])])
+    return written(AccessRows(items=[_row(one) for one in told], next=following))
+
+
+def _row(one: services.Listed) -> AccessRow:
+    return AccessRow(
+        application=one.place.application.key,
+        application_name=one.place.application.name,
+        environment=environment_out(one.place.environment),
+        derived=one.derived,
+        rules=one.rules,
+        idle=one.idle,
+        differs=one.differs,
+    )
 
 
 @router.get("/access-rules/{application}/{environment}", response=AccessOut)

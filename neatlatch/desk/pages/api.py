@@ -23,6 +23,7 @@ from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.certificates.api import router as certificates
 from neatlatch.desk.pages.clients.api import router as clients
+from neatlatch.desk.pages.clients.bench_lists import router as bench_lists
 from neatlatch.desk.pages.clients.redirect_uris import router as redirect_uris
 from neatlatch.desk.pages.clients.scopes import router as scopes
 from neatlatch.desk.pages.connections.accounts import router as accounts
@@ -37,13 +38,13 @@ from neatlatch.desk.pages.rounds.leftovers import router as leftovers
 from neatlatch.desk.pages.today import router as today
 
 from .access import router as access
-from .applications import router as applications
+from .applications.api import router as applications
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
 from .owners import router as owners
 from .replacing import router as replacing
-from .users import router as users
+from .users.api import router as users
 
 log = structlog.get_logger()
 
@@ -117,6 +118,7 @@ for router in (
     people,
     applications,
     clients,
+    bench_lists,
     redirect_uris,
     scopes,
     credentials,

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 from django.db import IntegrityError, transaction
-from django.db.models import Q
 from django.http import HttpRequest
 from ninja import Router
 
@@ -25,7 +24,11 @@ PAGES = (
     ("House authority", "/credentials/house"), ("Certificates", "/certificates"), ("Read a certificate", "/certificates/read"),
     ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Owners", "/owners"), ("Journal", "/journal"),
 )  # fmt: skip
-Lists = Literal["connections", "credentials", "users", "applications", "people", "owners"]
+# Of my own, and of others'.
+_MOST_FILTERS = 50
+Lists = Literal[
+    "connections", "credentials", "users", "applications", "people", "owners", "scopes", "redirect-uris", "access-rules"
+]  # fmt: skip
 
 
 class FilterIn(Given):
@@ -72,10 +75,11 @@ def _filter(one: SavedFilter, by: Person) -> FilterOut:
 
 @router.get("/filters", response=list[FilterOut])
 def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
-    """The filters of a list that are mine or shared."""
+    """The filters of a list that are mine, then those that others share."""
     by = guard.need(request, "look")
-    rows = SavedFilter.objects.filter(Q(person=by) | Q(shared=True), list=list).select_related("person")
-    return [_filter(one, by) for one in rows]
+    rows = SavedFilter.objects.filter(list=list).select_related("person")
+    found = [*rows.filter(person=by)[:_MOST_FILTERS], *rows.filter(shared=True).exclude(person=by)[:_MOST_FILTERS]]
+    return [_filter(one, by) for one in found]
 
 
 @router.post("/filters", response={201: FilterOut})

@@ -27,10 +27,10 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.pages import cursor_of, page, values_of
 from neatlatch.desk.ground.journal import services as journal
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.pages.connections.rows import fresh_of, glyph
 from neatlatch.desk.pages.connections.shapes import GlyphOut
-from neatlatch.desk.pages.rounds.api import COUNTS, RoundOut, round_out
+from neatlatch.desk.pages.rounds.api import RoundOut, rounds_out
 from neatlatch.desk.work.drawing import ending
 from neatlatch.desk.work.drawing.services import KEY
 from neatlatch.desk.work.rounds import leftovers
@@ -171,7 +171,7 @@ def today(request: HttpRequest) -> HttpResponse:
     guard.need(request, "look")
     with database.cursor() as cursor:
         counted = [_Counted._make(row) for row in cursor.execute(_COUNTED, [KEY, WORST.index("none")]).fetchall()]
-    last_round = Round.objects.annotate(**COUNTS).order_by("-number").first()
+    last_rounds = rounds_out(list(Round.objects.order_by("-number")[:1]))
     return written(
         TodayOut(
             environments=[environment_out(one) for one in Environment.objects.all()],
@@ -180,7 +180,7 @@ def today(request: HttpRequest) -> HttpResponse:
             ruled_out=sum(one.ruled_out for one in counted),
             wall=_wall(_on_the_wall(), None),
             breaks=_breaks(None),
-            last_round=round_out(last_round) if last_round else None,
+            last_round=last_rounds[0] if last_rounds else None,
             unsaved=unsaved(),
             leftovers=leftovers.count_stuck(),
             journal_fault=journal.standing(),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -13,15 +13,17 @@ from django.utils import timezone
 
 from neatlatch.core import redirect_bench, registration, scope_effects, scope_matrix
 from neatlatch.core.pins import Need
-from neatlatch.core.profiles import Profile
+from neatlatch.core.profiles import Profile, ScopeInfo
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.scope_effects import Stopped
+from neatlatch.core.scope_matrix import Holder, Tally, UserOf
 from neatlatch.core.scopes import closure
 from neatlatch.desk.estate.clients import services
-from neatlatch.desk.estate.connections import destinations, halves, tokens
+from neatlatch.desk.estate.connections import blocks, destinations, halves, tokens
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import BY_LINK, Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
@@ -56,6 +58,12 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
 def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench:
     """All URIs of the client against all of its callers'."""
     return redirect_bench.work_out(tuple(client.redirect_uris), sent_by(connections), "native" if client.native else "web")
+
+
+def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
+    """The bench of each of them. Four queries for all."""
+    connections = blocks.read_of_clients(one.pk for one in clients)
+    return [bench(one, connections.get(one.pk, [])) for one in clients]
 
 
 def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
@@ -111,47 +119,90 @@ def carry_out(by: Person, client: Client) -> Client:
 Found = tuple[Profile, list[Connection], list[Any], scope_matrix.Matrix]
 
 
-def matrices(clients: list[Client]) -> list[tuple[Client, Found]]:
-    """The matrix of each of many clients, in a constant number of queries."""
-    connections: dict[UUID, list[Connection]] = {}
-    for one in halves.with_everything(Connection.objects.exclude(client=None)).order_by("ref"):
-        assert one.client_id is not None
-        connections.setdefault(one.client_id, []).append(one)
-    return [(one, matrix(one, connections.get(one.pk, []))) for one in clients]
-
-
-def matrix(client: Client, connections: list[Connection] | None = None) -> Found:
+def matrix(client: Client) -> Found:
     """The client's scopes (or the roles of its account) against the users of its connections: profile, connections, uses in the order of the columns."""
-    profile = client.place.application.read_profile()
-    connections = connections_of(client) if connections is None else connections
-    with_scopes = client.scheme in OAUTH2
-    known, permitted = (profile.scopes, client.scopes) if with_scopes else (profile.roles, client.rights)
-    users, uses, holders = [], [], []
+    profile, connections = client.place.application.read_profile(), connections_of(client)
+    known, permitted = _what_it_may(client, profile)
+    holders, users, uses = _held_and_called(client, connections, profile)
+    return profile, connections, uses, _worked_out(known, permitted, holders, users)
+
+
+def _what_it_may(client: Client, profile: Profile) -> tuple[tuple[ScopeInfo, ...], frozenset[str]]:
+    """The scopes that there are and those it is permitted; of an account, the roles."""
+    if client.scheme in OAUTH2:
+        return profile.scopes, frozenset(client.scopes)
+    return profile.roles, frozenset(client.rights)
+
+
+def _held_and_called(client: Client, connections: list[Connection], profile: Profile) -> tuple[list[Holder], list[UserOf], list[Use]]:
+    """What its connections hold, and who calls what by them."""
+    with_scopes, permitted = client.scheme in OAUTH2, frozenset(client.rights)
+    holders, users, uses = [], [], []
     for one in connections:
-        holders.append(_holder(client, one) if with_scopes else scope_matrix.Holder(one.ref, frozenset(permitted)))
+        holders.append(_holder(client, one) if with_scopes else Holder(one.ref, permitted))
         for use in one.users.all():
             operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
             uses.append(use)
-            users.append(scope_matrix.UserOf(use.name, one.ref, operations))
-    return profile, connections, uses, _worked_out(known, frozenset(permitted), holders, users)
+            users.append(UserOf(use.name, one.ref, operations))
+    return holders, users, uses
+
+
+@dataclass(frozen=True)
+class Tallied:
+    """A client in the list of scopes: how many it is permitted, how many workloads call by it, and the counts of its matrix."""
+
+    permitted: int
+    users: int
+    consents_missing: int
+    counts: Tally
+
+
+def tallies(clients: Sequence[Client]) -> list[Tallied]:
+    """What the list of scopes tells of each. Four queries for all."""
+    connections = blocks.read_of_clients(one.pk for one in clients)
+    return [_tally(one, connections.get(one.pk, [])) for one in clients]
+
+
+def _tally(client: Client, connections: list[Connection]) -> Tallied:
+    profile = client.place.application.read_profile()
+    known, permitted = _what_it_may(client, profile)
+    holders, users, _ = _held_and_called(client, connections, profile)
+    consents = [one for one in profile.scopes if one.administrator and one.name in client.scopes and one.name not in client.consents]
+    return Tallied(
+        permitted=len(permitted),
+        users=len(users),
+        consents_missing=len(consents) if client.scheme in OAUTH2 else 0,
+        counts=_counted(known, permitted, holders, users),
+    )
 
 
 # So many cells are worked out at once in the desk itself; more of them in a child, which takes longer to ask.
 _FEW_CELLS = 20_000
 
 
+def _in_a_child(known: Any, holders: Any, users: Any) -> bool:
+    many = len(known) * (len(users) + len(holders)) > _FEW_CELLS
+    return many and not transaction.get_connection().in_atomic_block
+
+
 def _worked_out(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> scope_matrix.Matrix:
-    if len(known) * (len(users) + len(holders)) <= _FEW_CELLS or transaction.get_connection().in_atomic_block:
-        return scope_matrix.work_out(known, permitted, holders, users)
-    return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
+    if _in_a_child(known, holders, users):
+        return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
+    return scope_matrix.work_out(known, permitted, holders, users)
 
 
-def _holder(client: Client, connection: Connection) -> scope_matrix.Holder:
+def _counted(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> Tally:
+    if _in_a_child(known, holders, users):
+        return heavy.run(scope_matrix.tally, known, permitted, holders, users)
+    return scope_matrix.tally(known, permitted, holders, users)
+
+
+def _holder(client: Client, connection: Connection) -> Holder:
     sets = [one for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
     made = [one.signed_in_at if connection.scheme == CODE else one.obtained for one in sets]
     moments = [one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None]
     granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
-    return scope_matrix.Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
+    return Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
 
 
 @dataclass(frozen=True)

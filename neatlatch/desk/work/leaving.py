@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
+from typing import TypeVar
 
 from django.db import transaction
+from django.db.models import Model, Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core import names
@@ -28,6 +31,7 @@ from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Owner, Person
 
+M = TypeVar("M", bound=Model)
 # States in which it matters to nobody whose a credential was.
 _OVER = (Credential.State.RETIRED, Credential.State.REVOKED)
 
@@ -55,50 +59,100 @@ def ways(person: Person) -> frozenset[str]:
     return names.ways_to_write(person.shown_name, person.username, known)
 
 
-def belongings(person: Person) -> list[Belonging]:
-    """Everything of a person's, in the order in which it hurts: accounts that work as them, what they own, secrets they have seen."""
-    mine = ways(person)
-    return [*_accounts(person, mine), *_grants(person), *_owned(person, mine), *_clients(mine), *_secrets(person)]
+# Of each kind of thing, so many are told at once; what is beyond them comes when some have been seen to.
+MOST = 100
 
 
-def _accounts(person: Person, mine: frozenset[str]) -> list[Belonging]:
-    found = []
-    sets = TokenSet.objects.select_related("connection__place__environment", "person").order_by("connection__ref")
-    for one in sets:
-        connection = one.connection
-        address, production = f"/connections/{connection.ref}", connection.place.environment.production
-        if one.person_id == person.pk:
-            found.append(Belonging(f"tokens:{one.pk}", "account of their own", connection.ref,
-                                   f"{connection.ref} acts as {one.account or person.shown_name} for them.", address, "disconnect", production))  # fmt: skip
-        elif one.person_id is None and one.account and names.means(one.account, mine):
-            found.append(Belonging(f"shared:{connection.ref}", "shared connection", connection.ref,
-                                   f"{connection.ref} is signed in as {one.account}, a person's account, and stops when it is closed. Sign in with a service account.",
-                                   address, "look", production))  # fmt: skip
-    asked = (
-        Account.objects.filter(person=person)
-        .exclude(connection__token_sets__person=person)
-        .select_related("connection__place__environment")
-    )
-    for account in asked:
-        found.append(Belonging(f"asked:{account.pk}", "account asked for", account.connection.ref, f"They were asked to connect to {account.connection.ref}.",
-                               f"/connections/{account.connection.ref}", "disconnect", account.connection.place.environment.production))  # fmt: skip
+@dataclass(frozen=True)
+class Belongings:
+    """What is a person's, in the order in which it hurts; ``more``: there is more of a kind than is told at once."""
+
+    things: list[Belonging]
+    more: bool
+
+
+def belongings(person: Person) -> Belongings:
+    """Everything of a person's: accounts that work as them, what they own, secrets they have seen; the first of each kind."""
+    mine, told, more = ways(person), [], False
+    for kind in _kinds(person, mine):
+        some = list(islice(kind, MOST + 1))
+        told += some[:MOST]
+        more = more or len(some) > MOST
+    return Belongings(told, more)
+
+
+def _kinds(person: Person, mine: frozenset[str]) -> Iterator[Iterator[Belonging]]:
+    theirs = _owning(person, mine)
+    offer = _offered(person, theirs)
+    yield _tokens(person)
+    yield _shared(mine)
+    yield _asked(person)
+    yield _grants(person)
+    yield _workloads(theirs, offer)
+    yield _applications(theirs, offer)
+    yield _credentials(theirs, offer)
+    yield _deputies(theirs, offer)
+    yield _given_to(mine)
+    yield _contacts(mine)
+    yield _secrets(person)
+
+
+def _read(rows: QuerySet[M]) -> Iterator[M]:
+    return rows.iterator(chunk_size=MOST + 1)
+
+
+def _like(field: str, mine: frozenset[str]) -> Q:
+    """Rows whose text may mean the person: it has all words of a way to write them. :func:`names.means` says whether it does."""
+    found = Q()
+    for way in mine:
+        words = Q()
+        for word in way.split():
+            if word.isascii():  # the database knows no other small letters
+                words &= Q(**{f"{field}__icontains": word})
+        if not words:
+            return Q()
+        found |= words
     return found
 
 
-def _grants(person: Person) -> list[Belonging]:
+def _tokens(person: Person) -> Iterator[Belonging]:
+    sets = TokenSet.objects.filter(person=person).select_related("connection__place__environment").order_by("connection__ref")
+    for one in _read(sets):
+        ref, production = one.connection.ref, one.connection.place.environment.production
+        says = f"{ref} acts as {one.account or person.shown_name} for them."
+        yield Belonging(f"tokens:{one.pk}", "account of their own", ref, says, f"/connections/{ref}", "disconnect", production)
+
+
+def _shared(mine: frozenset[str]) -> Iterator[Belonging]:
+    sets = TokenSet.objects.filter(_like("account", mine), person=None).exclude(account="")
+    for one in _read(sets.select_related("connection__place__environment").order_by("connection__ref")):
+        if names.means(one.account, mine):
+            ref, production = one.connection.ref, one.connection.place.environment.production
+            says = f"{ref} is signed in as {one.account}, a person's account, and stops when it is closed. Sign in with a service account."
+            yield Belonging(f"shared:{ref}", "shared connection", ref, says, f"/connections/{ref}", "look", production)
+
+
+def _asked(person: Person) -> Iterator[Belonging]:
+    asked = Account.objects.filter(person=person).exclude(connection__token_sets__person=person)
+    for one in _read(asked.select_related("connection__place__environment").order_by("connection__ref")):
+        ref, production = one.connection.ref, one.connection.place.environment.production
+        says = f"They were asked to connect to {ref}."
+        yield Belonging(f"asked:{one.pk}", "account asked for", ref, says, f"/connections/{ref}", "disconnect", production)
+
+
+def _grants(person: Person) -> Iterator[Belonging]:
     """What they allowed clients of the house to do in their name; it ends when they leave, renewed tokens too."""
     rows = Grant.objects.filter(person=person, revoked=None, refresh_tokens__ends__gt=timezone.now()).distinct().order_by("begun")
-    return [
-        Belonging(f"grant:{one.pk}", "sign-in at the house", one.client.name, f"{one.client.name} acts for them. That ends when they leave.",
-                  f"/clients/{one.client_id}", "look", one.client.place.environment.production)
-        for one in rows.select_related("client__place__environment")[:200]
-    ]  # fmt: skip
+    for one in _read(rows.select_related("client__place__environment")):
+        name, production = one.client.name, one.client.place.environment.production
+        says = f"{name} acts for them. That ends when they leave."
+        yield Belonging(f"grant:{one.pk}", "sign-in at the house", name, says, f"/clients/{one.client_id}", "look", production)
 
 
 def _owning(person: Person, mine: frozenset[str]) -> list[Owner]:
     """Who the person is as an owner: themselves, and contacts that are called as they are."""
     found = list(Owner.objects.filter(person=person))
-    contacts = Owner.objects.filter(kind=Owner.Kind.CONTACT)
+    contacts = Owner.objects.filter(_like("name", mine), kind=Owner.Kind.CONTACT)
     return found + [one for one in contacts if names.means(one.name, mine)]
 
 
@@ -111,70 +165,69 @@ def _offered(person: Person, theirs: list[Owner]) -> str:
     return teams[0] if len(teams) == 1 else ""
 
 
-def _owned(person: Person, mine: frozenset[str]) -> list[Belonging]:
-    theirs = _owning(person, mine)
-    offer, found = _offered(person, theirs), []
-    users_of = User.objects.filter(owner__in=theirs).select_related("environment")
-    for user in users_of.prefetch_related("uses__connection"):
+def _workloads(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
+    users_of = User.objects.filter(owner__in=theirs).select_related("environment").order_by("name", "pk")
+    for user in _read(users_of.prefetch_related("uses__connection")):
         refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
         uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
         says = f"{user.name} in {user.environment.name}{uses}."
-        production = user.environment.production
-        address = f"/users/{user.pk}"
-        found.append(Belonging(f"user:{user.pk}", user.kind, user.name, says, address, "hand_over", production, offer))
-    for application in Application.objects.filter(owner__in=theirs):
-        key, says = application.key, f"They own {application.name} here."
-        address = f"/applications/{key}"
-        found.append(Belonging(f"application:{key}", "application", application.name, says, address, "hand_over", False, offer))
-    owned = Credential.objects.filter(owner__in=theirs).exclude(state__in=_OVER).defer("value")
-    for one in owned.select_related("client__place__application", "client__place__environment"):
+        yield Belonging(f"user:{user.pk}", user.kind, user.name, says, f"/users/{user.pk}", "hand_over", user.environment.production, offer)
+
+
+def _applications(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
+    for one in _read(Application.objects.filter(owner__in=theirs).only("key", "name")):
+        says = f"They own {one.name} here."
+        yield Belonging(f"application:{one.key}", "application", one.name, says, f"/applications/{one.key}", "hand_over", False, offer)
+
+
+def _credentials(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
+    owned = Credential.objects.filter(owner__in=theirs).exclude(state__in=_OVER).defer("value").order_by("issued", "pk")
+    for one in _read(owned.select_related("client__place__application", "client__place__environment")):
         where = f"{one.client.place.application.name}, {one.client.place.environment.name}" if one.client else "no application"
         production = bool(one.client and one.client.place.environment.production)
         says = f"{where}: they own this {one.kind.replace('_', ' ')}."
-        address = f"/credentials/{one.pk}"
-        found.append(Belonging(f"credential:{one.pk}", "credential", one.hint, says, address, "hand_over", production, offer))
-    for owner in Owner.objects.filter(deputy__in=theirs):
+        yield Belonging(f"credential:{one.pk}", "credential", one.hint, says, f"/credentials/{one.pk}", "hand_over", production, offer)
+
+
+def _deputies(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
+    for owner in _read(Owner.objects.filter(deputy__in=theirs).order_by("name", "pk")):
         says = f"They are asked where {owner.name} cannot be."
-        found.append(Belonging(f"deputy:{owner.pk}", "deputy", owner.name, says, f"/owners/{owner.pk}", "hand_over", False, offer))
-    return found
+        yield Belonging(f"deputy:{owner.pk}", "deputy", owner.name, says, f"/owners/{owner.pk}", "hand_over", False, offer)
 
 
-def _clients(mine: frozenset[str]) -> list[Belonging]:
-    found = []
-    for client in Client.objects.select_related("place__application", "place__environment").order_by("name"):
-        where = f"{client.place.application.name}, {client.place.environment.name}"
-        address, production = f"/clients/{client.pk}", client.place.environment.production
-        if client.account and names.means(client.account, mine):
-            found.append(Belonging(f"account:{client.pk}", "key or password", client.name,
-                                   f"{where}: it is given to {client.account}, a person's account, and ends with it. Have one made for a service account.",
-                                   address, "look", production))  # fmt: skip
+def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
+    """Clients, and where they are registered."""
+    rows = Client.objects.filter(text).select_related("place__application", "place__environment").order_by("name", "pk")
+    for one in _read(rows):
+        yield one, f"{one.place.application.name}, {one.place.environment.name}"
+
+
+def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
+    for client, where in _clients_with(_like("account", mine) & ~Q(account="")):
+        if names.means(client.account, mine):
+            says = f"{where}: it is given to {client.account}, a person's account, and ends with it. Have one made for a service account."
+            address, production = f"/clients/{client.pk}", client.place.environment.production
+            yield Belonging(f"account:{client.pk}", "key or password", client.name, says, address, "look", production)
+
+
+def _contacts(mine: frozenset[str]) -> Iterator[Belonging]:
+    for client, where in _clients_with(_like("contacts", mine)):
         if any(names.means(one, mine) for one in client.contacts):
-            found.append(
-                Belonging(
-                    f"contact:{client.pk}",
-                    "contact",
-                    client.name,
-                    f"{where}: they are its contact there.",
-                    address,
-                    "hand_over",
-                    production,
-                )
-            )
-    return found
+            says = f"{where}: they are its contact there."
+            address, production = f"/clients/{client.pk}", client.place.environment.production
+            yield Belonging(f"contact:{client.pk}", "contact", client.name, says, address, "hand_over", production)
 
 
-def _secrets(person: Person) -> list[Belonging]:
-    rows = Credential.objects.filter(put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted").prefetch_related(
-        "holders__connection__place__environment"
-    )
-    found = []
-    for one in rows.defer("value"):
-        holders = [each.connection for each in one.holders.all()]
-        if holders:
-            refs = ", ".join(sorted(each.ref for each in holders))
-            found.append(Belonging(f"secret:{one.pk}", "secret they have seen", one.hint, f"They put it in for {refs}, so they have seen it.",
-                                   f"/connections/{holders[0].ref}", "replace", any(each.place.environment.production for each in holders)))  # fmt: skip
-    return found
+def _secrets(person: Person) -> Iterator[Belonging]:
+    rows = Credential.objects.filter(put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted").defer("value")
+    held = rows.filter(holders__isnull=False).distinct().order_by("issued", "pk")
+    for one in _read(held.prefetch_related("holders__connection__place__environment")):
+        holders = sorted((each.connection for each in one.holders.all()), key=lambda each: each.ref)
+        production = any(each.place.environment.production for each in holders)
+        says = f"They put it in for {', '.join(each.ref for each in holders)}, so they have seen it."
+        yield Belonging(
+            f"secret:{one.pk}", "secret they have seen", one.hint, says, f"/connections/{holders[0].ref}", "replace", production
+        )
 
 
 def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:

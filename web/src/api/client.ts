@@ -10,7 +10,7 @@ export type Application = Schemas['ApplicationOut']
 export type Client = Schemas['ClientOut']
 export type Test = Schemas['TestOut']
 export type Today = Schemas['TodayOut']
-export type Round = Schemas['RoundFull']
+export type Round = Schemas['RoundOut']
 export type Environment = Schemas['EnvironmentOut']
 
 /** A rung as the ladder keeps it. */

@@ -401,7 +401,7 @@ export interface paths {
         };
         /**
          * People
-         * @description All people, by login name; filtered by plain words and field words (``role:operator access:off``).
+         * @description People by login name; filtered by plain words and field words (``role:operator access:off``).
          */
         get: operations["people_api_people"];
         put?: never;
@@ -447,7 +447,7 @@ export interface paths {
          * Environments
          * @description The environments of the firm, in order.
          */
-        get: operations["applications_environments"];
+        get: operations["applications_api_environments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -465,16 +465,16 @@ export interface paths {
         };
         /**
          * Applications
-         * @description All applications, by name; filtered by plain words and field words (``env:staging owner:freight scheme:basic``). Three queries, however many
-         *     there are.
+         * @description Applications by name; filtered by plain words and field words (``env:staging owner:freight
+         *     scheme:basic``).
          */
-        get: operations["applications_applications"];
+        get: operations["applications_api_applications"];
         put?: never;
         /**
          * Add
          * @description Add an application, or one more environment of it.
          */
-        post: operations["applications_add"];
+        post: operations["applications_api_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -492,7 +492,7 @@ export interface paths {
          * Application
          * @description An application.
          */
-        get: operations["applications_application"];
+        get: operations["applications_api_application"];
         put?: never;
         post?: never;
         delete?: never;
@@ -502,7 +502,7 @@ export interface paths {
          * Change
          * @description Change what is known of an application.
          */
-        patch: operations["applications_change"];
+        patch: operations["applications_api_change"];
         trace?: never;
     };
     "/api/applications/{key}/profile-texts": {
@@ -516,7 +516,7 @@ export interface paths {
          * Profile Text
          * @description The profile as YAML; ``version`` names an earlier one.
          */
-        get: operations["applications_profile_text"];
+        get: operations["applications_api_profile_text"];
         put?: never;
         post?: never;
         delete?: never;
@@ -536,7 +536,7 @@ export interface paths {
          * Shipped Profiles
          * @description The profiles that come with Neat Latch.
          */
-        get: operations["applications_shipped_profiles"];
+        get: operations["applications_api_shipped_profiles"];
         put?: never;
         post?: never;
         delete?: never;
@@ -556,7 +556,7 @@ export interface paths {
          * Known Schemes
          * @description The ways of being let in that are known here, with the values each wants.
          */
-        get: operations["applications_known_schemes"];
+        get: operations["applications_api_known_schemes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -578,7 +578,7 @@ export interface paths {
          * Read Again
          * @description Read the published metadata again.
          */
-        post: operations["applications_read_again"];
+        post: operations["applications_api_read_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -594,7 +594,8 @@ export interface paths {
         };
         /**
          * Clients
-         * @description The clients of an application, by environment and name. Three queries, however many there are.
+         * @description The clients of an application, by name; those in one environment; ``live``: those that can be used,
+         *     or cannot yet.
          */
         get: operations["clients_api_clients"];
         put?: never;
@@ -757,6 +758,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scopes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Scope List
+         * @description Clients and accounts by name, with how what they may do stands to what is needed: those whose
+         *     application's scopes or roles are known. ``words`` filters by plain words and field words
+         *     (``env:production app:cargo``).
+         */
+        get: operations["clients_bench_lists_scope_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/redirect-uris": {
         parameters: {
             query?: never;
@@ -766,9 +789,10 @@ export interface paths {
         };
         /**
          * Redirect Uri List
-         * @description All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are.
+         * @description Clients that sign people in, by name, with how their redirect URIs stand. ``words`` filters by plain
+         *     words and field words (``env:production app:cargo``).
          */
-        get: operations["clients_redirect_uris_redirect_uri_list"];
+        get: operations["clients_bench_lists_redirect_uri_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -871,26 +895,6 @@ export interface paths {
          * @description The planned change was entered in the application's screens.
          */
         post: operations["clients_redirect_uris_carry_out"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/scopes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Scope List
-         * @description All clients and accounts, with how what they may do stands to what is needed.
-         */
-        get: operations["clients_scopes_scope_list"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1418,6 +1422,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/{environment}/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Accepting
+         * @description The applications that accept what the house issues in an environment, by name; filtered by plain words.
+         */
+        get: operations["house_api_accepting"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house/{environment}/signing-keys": {
         parameters: {
             query?: never;
@@ -1707,7 +1731,8 @@ export interface paths {
         };
         /**
          * Certificates
-         * @description The certificates that the house issued, what ends soonest first.
+         * @description The certificates that the house issued, what ends soonest first. ``lives``: those that let in now;
+         *     or those that were revoked or have ended, the latest first.
          */
         get: operations["certificates_api_certificates"];
         put?: never;
@@ -2632,7 +2657,7 @@ export interface paths {
         };
         /**
          * Teams
-         * @description All teams.
+         * @description Teams by name; filtered by plain words.
          */
         get: operations["connections_accounts_teams"];
         put?: never;
@@ -2742,13 +2767,13 @@ export interface paths {
          * Users
          * @description Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``).
          */
-        get: operations["users_users"];
+        get: operations["users_api_users"];
         put?: never;
         /**
          * Add
          * @description Note a user.
          */
-        post: operations["users_add"];
+        post: operations["users_api_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2766,21 +2791,21 @@ export interface paths {
          * User
          * @description A user with what it calls and what is wrong with that.
          */
-        get: operations["users_user"];
+        get: operations["users_api_user"];
         put?: never;
         post?: never;
         /**
          * Remove
          * @description A user that no longer exists.
          */
-        delete: operations["users_remove"];
+        delete: operations["users_api_remove"];
         options?: never;
         head?: never;
         /**
          * Change
          * @description Change what is said of a user.
          */
-        patch: operations["users_change"];
+        patch: operations["users_api_change"];
         trace?: never;
     };
     "/api/users/{identity}/uses": {
@@ -2796,7 +2821,7 @@ export interface paths {
          * Use
          * @description Note what a user calls.
          */
-        post: operations["users_use"];
+        post: operations["users_api_use"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2817,14 +2842,14 @@ export interface paths {
          * Stop Using
          * @description It no longer calls this application by this connection.
          */
-        delete: operations["users_stop_using"];
+        delete: operations["users_api_stop_using"];
         options?: never;
         head?: never;
         /**
          * Change Use
          * @description Name another connection, or other operations.
          */
-        patch: operations["users_change_use"];
+        patch: operations["users_api_change_use"];
         trace?: never;
     };
     "/api/users/{identity}/uses/{number}/logs": {
@@ -2840,7 +2865,7 @@ export interface paths {
          * Read Log
          * @description What a log says that it called, against what is noted. Nothing is kept.
          */
-        post: operations["users_read_log"];
+        post: operations["users_api_read_log"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2860,7 +2885,7 @@ export interface paths {
          * Take Seen
          * @description Take what it was seen to call as its operations.
          */
-        post: operations["users_take_seen"];
+        post: operations["users_api_take_seen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2928,7 +2953,8 @@ export interface paths {
         };
         /**
          * Rows
-         * @description The applications whose rights are known: those with rules, and those with roles.
+         * @description The applications whose rights are known, by name: those with rules, and those with roles. ``words``
+         *     filters by plain words and field words (``env:production app:cargo``).
          */
         get: operations["access_rows"];
         put?: never;
@@ -3480,9 +3506,29 @@ export interface paths {
         };
         /**
          * One Round
-         * @description A round with its tests.
+         * @description A round with its counts.
          */
         get: operations["rounds_api_one_round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/{number}/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Those Of Round
+         * @description The tests of a round, by connection; filtered by plain words and how they went (``state:failed``).
+         */
+        get: operations["rounds_api_those_of_round"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4185,6 +4231,16 @@ export interface components {
             password: string;
         };
         /**
+         * People
+         * @description A page of people.
+         */
+        People: {
+            /** Items */
+            items: components["schemas"]["PersonOut"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
          * PersonIn
          * @description A new person.
          */
@@ -4229,7 +4285,7 @@ export interface components {
         };
         /**
          * ApplicationRow
-         * @description An application in the list.
+         * @description An application in the list. ``schemes`` as people read them; ``scopes``: how many are known.
          */
         ApplicationRow: {
             /** Key */
@@ -4248,6 +4304,16 @@ export interface components {
             environments: components["schemas"]["EnvironmentOut"][];
             /** Connections */
             connections: number;
+        };
+        /**
+         * Applications
+         * @description A page of applications.
+         */
+        Applications: {
+            /** Items */
+            items: components["schemas"]["ApplicationRow"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * ApplicationOut
@@ -4583,6 +4649,48 @@ export interface components {
             slots: components["schemas"]["ValueOut"][];
         };
         /**
+         * ClientRow
+         * @description A client in the list of an application's; some of the connections that use it, and how many more.
+         */
+        ClientRow: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Name */
+            name: string;
+            /** Client Id */
+            client_id: string;
+            /** Kind */
+            kind: string;
+            environment: components["schemas"]["EnvironmentOut"];
+            /** Scheme */
+            scheme: string;
+            /** Grants */
+            grants: string[];
+            /** Managed */
+            managed: boolean;
+            /** House */
+            house: boolean;
+            /** State */
+            state: string;
+            /** Connections */
+            connections: string[];
+            /** More Connections */
+            more_connections: number;
+        };
+        /**
+         * Clients
+         * @description A page of them.
+         */
+        Clients: {
+            /** Items */
+            items: components["schemas"]["ClientRow"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
          * ClientOut
          * @description A client in full. ``kind``: what it is; ``parts``: what there is to see of it.
          */
@@ -4888,6 +4996,58 @@ export interface components {
             uri: string;
         };
         /**
+         * ScopeBenchRow
+         * @description A client in the list of scopes.
+         */
+        ScopeBenchRow: {
+            /**
+             * Client
+             * Format: uuid
+             */
+            client: string;
+            /** Name */
+            name: string;
+            /** Application Name */
+            application_name: string;
+            environment: components["schemas"]["EnvironmentOut"];
+            /** Word */
+            word: string;
+            /** Permitted */
+            permitted: number;
+            /** Users */
+            users: number;
+            /** Can Go */
+            can_go: number;
+            /** Missing */
+            missing: number;
+            /** Impossible */
+            impossible: number;
+            /** Stale */
+            stale: number;
+            /** Consents Missing */
+            consents_missing: number;
+        };
+        /**
+         * ScopeBenches
+         * @description A page of clients and accounts, by name.
+         */
+        ScopeBenches: {
+            /** Items */
+            items: components["schemas"]["ScopeBenchRow"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
+         * UriBenches
+         * @description A page of clients that sign people in, by name.
+         */
+        UriBenches: {
+            /** Items */
+            items: components["schemas"]["UriRow"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
          * UriRow
          * @description A client in the list of redirect URIs.
          */
@@ -5062,38 +5222,6 @@ export interface components {
         UrisIn: {
             /** Redirect Uris */
             redirect_uris: string[] | null;
-        };
-        /**
-         * ScopeBenchRow
-         * @description A client in the list of scopes.
-         */
-        ScopeBenchRow: {
-            /**
-             * Client
-             * Format: uuid
-             */
-            client: string;
-            /** Name */
-            name: string;
-            /** Application Name */
-            application_name: string;
-            environment: components["schemas"]["EnvironmentOut"];
-            /** Word */
-            word: string;
-            /** Permitted */
-            permitted: number;
-            /** Users */
-            users: number;
-            /** Can Go */
-            can_go: number;
-            /** Missing */
-            missing: number;
-            /** Impossible */
-            impossible: number;
-            /** Stale */
-            stale: number;
-            /** Consents Missing */
-            consents_missing: number;
         };
         /**
          * ScopeEffect
@@ -6106,24 +6234,8 @@ export interface components {
             code: string;
         };
         /**
-         * AcceptingOut
-         * @description An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as.
-         */
-        AcceptingOut: {
-            /** Application */
-            application: string;
-            /** Name */
-            name: string;
-            /** Clients */
-            clients: number;
-            /** Asks As */
-            asks_as: string;
-            /** Asker */
-            asker: string | null;
-        };
-        /**
          * AuthorityOut
-         * @description The authority of one environment.
+         * @description The authority of one environment. ``accepting``: how many applications accept what it issues.
          */
         AuthorityOut: {
             environment: components["schemas"]["EnvironmentOut"];
@@ -6134,9 +6246,7 @@ export interface components {
             /** Keys */
             keys: components["schemas"]["SigningKeyOut"][];
             /** Accepting */
-            accepting: components["schemas"]["AcceptingOut"][];
-            /** Others */
-            others: string[];
+            accepting: number;
             /** Clients */
             clients: number;
             /** Tokens */
@@ -6223,6 +6333,32 @@ export interface components {
             client: string;
             /** Address */
             address: string;
+        };
+        /**
+         * Accepting
+         * @description A page of them.
+         */
+        Accepting: {
+            /** Items */
+            items: components["schemas"]["AcceptingOut"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
+         * AcceptingOut
+         * @description An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as.
+         */
+        AcceptingOut: {
+            /** Application */
+            application: string;
+            /** Name */
+            name: string;
+            /** Clients */
+            clients: number;
+            /** Asks As */
+            asks_as: string;
+            /** Asker */
+            asker: string | null;
         };
         /**
          * AcceptsIn
@@ -6709,6 +6845,16 @@ export interface components {
             replaced_by: string | null;
             /** Connections */
             connections: string[];
+        };
+        /**
+         * Certificates
+         * @description A page of certificates.
+         */
+        Certificates: {
+            /** Items */
+            items: components["schemas"]["CertificateRow"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * CertificateWhole
@@ -7962,7 +8108,7 @@ export interface components {
         };
         /**
          * AccountsOut
-         * @description Whose account a connection uses.
+         * @description Whose account a connection uses. ``people``: the first of those who should connect one or have, ``of_all`` of them in all, ``connected`` of whom have.
          */
         AccountsOut: {
             /** Ref */
@@ -7973,6 +8119,10 @@ export interface components {
             team: string;
             /** People */
             people: components["schemas"]["HoldingOut"][];
+            /** Of All */
+            of_all: number;
+            /** Connected */
+            connected: number;
             /** Shared Account */
             shared_account: string;
             /** May Connect */
@@ -8133,8 +8283,18 @@ export interface components {
             serves: boolean;
         };
         /**
+         * MemberOut
+         * @description Somebody of a team.
+         */
+        MemberOut: {
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * TeamOut
-         * @description A team.
+         * @description A team, and how many connections belong to it.
          */
         TeamOut: {
             /** Id */
@@ -8142,9 +8302,19 @@ export interface components {
             /** Name */
             name: string;
             /** People */
-            people: string[];
+            people: components["schemas"]["MemberOut"][];
             /** Connections */
-            connections: string[];
+            connections: number;
+        };
+        /**
+         * Teams
+         * @description A page of teams.
+         */
+        Teams: {
+            /** Items */
+            items: components["schemas"]["TeamOut"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * TeamIn
@@ -8200,6 +8370,8 @@ export interface components {
             teams: string[];
             /** Things */
             things: components["schemas"]["BelongingOut"][];
+            /** More */
+            more: boolean;
         };
         /**
          * HandOverIn
@@ -8223,6 +8395,60 @@ export interface components {
             each: {
                 [key: string]: string;
             };
+        };
+        /**
+         * CalledOut
+         * @description An application that a user calls, in the list; ``connection`` is empty where none is named.
+         */
+        CalledOut: {
+            /** Id */
+            id: number;
+            /** Application Name */
+            application_name: string;
+            /** Connection */
+            connection: string;
+        };
+        /**
+         * UserRow
+         * @description A user in the list: the first of what it calls and how many more, the first warning and how many.
+         */
+        UserRow: {
+            /**
+             * Id
+             * Format: uuid
+             */
+            id: string;
+            /** Name */
+            name: string;
+            environment: components["schemas"]["EnvironmentOut"];
+            /** Kind */
+            kind: string;
+            /** Owner */
+            owner: string;
+            /** Runs */
+            runs: string;
+            /** Windows */
+            windows: string[];
+            /** Next Window */
+            next_window: string | null;
+            /** Calls */
+            calls: components["schemas"]["CalledOut"][];
+            /** More Calls */
+            more_calls: number;
+            /** Warning */
+            warning: string;
+            /** Warnings */
+            warnings: number;
+        };
+        /**
+         * Users
+         * @description A page of users.
+         */
+        Users: {
+            /** Items */
+            items: components["schemas"]["UserRow"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * UseOut
@@ -8288,16 +8514,6 @@ export interface components {
             changed_at: string;
             /** Changed By */
             changed_by: string;
-        };
-        /**
-         * Users
-         * @description A page of users.
-         */
-        Users: {
-            /** Items */
-            items: components["schemas"]["UserOut"][];
-            /** Next */
-            next: string | null;
         };
         /**
          * WarnedOut
@@ -8576,6 +8792,16 @@ export interface components {
             idle: number | null;
             /** Differs */
             differs: boolean;
+        };
+        /**
+         * AccessRows
+         * @description A page of them.
+         */
+        AccessRows: {
+            /** Items */
+            items: components["schemas"]["AccessRow"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * AccessOut
@@ -9028,35 +9254,8 @@ export interface components {
             next: string | null;
         };
         /**
-         * RoundFull
-         * @description A round with its tests.
-         */
-        RoundFull: {
-            /** Number */
-            number: number;
-            /**
-             * Begun
-             * Format: date-time
-             */
-            begun: string;
-            /** Ended */
-            ended: string | null;
-            /** Begun By */
-            begun_by: string;
-            /** Stopped */
-            stopped: boolean;
-            /** Total */
-            total: number;
-            /** Done */
-            done: number;
-            /** Failed */
-            failed: number;
-            /** Tests */
-            tests: components["schemas"]["RoundTest"][];
-        };
-        /**
          * RoundTest
-         * @description A test of a round.
+         * @description A test of a round; ``says``: where it stopped.
          */
         RoundTest: {
             /** Connection */
@@ -9072,6 +9271,16 @@ export interface components {
             test: string;
             /** Says */
             says: string;
+        };
+        /**
+         * RoundTests
+         * @description A page of a round's tests, by connection.
+         */
+        RoundTests: {
+            /** Items */
+            items: components["schemas"]["RoundTest"][];
+            /** Next */
+            next: string | null;
         };
         /**
          * Known
@@ -9570,7 +9779,7 @@ export interface components {
              * List
              * @enum {string}
              */
-            list: "connections" | "credentials" | "users" | "applications" | "people" | "owners";
+            list: "connections" | "credentials" | "users" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
             /** Name */
             name: string;
             /** Words */
@@ -12360,6 +12569,7 @@ export interface operations {
     people_api_people: {
         parameters: {
             query?: {
+                cursor?: string | null;
                 words?: string;
             };
             header?: never;
@@ -12374,7 +12584,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonOut"][];
+                    "application/json": components["schemas"]["People"];
                 };
             };
             /** @description Refused, with the reason */
@@ -12753,7 +12963,7 @@ export interface operations {
             };
         };
     };
-    applications_environments: {
+    applications_api_environments: {
         parameters: {
             query?: never;
             header?: never;
@@ -12881,9 +13091,10 @@ export interface operations {
             };
         };
     };
-    applications_applications: {
+    applications_api_applications: {
         parameters: {
             query?: {
+                cursor?: string | null;
                 words?: string;
             };
             header?: never;
@@ -12898,7 +13109,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ApplicationRow"][];
+                    "application/json": components["schemas"]["Applications"];
                 };
             };
             /** @description Refused, with the reason */
@@ -13011,7 +13222,7 @@ export interface operations {
             };
         };
     };
-    applications_add: {
+    applications_api_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -13143,7 +13354,7 @@ export interface operations {
             };
         };
     };
-    applications_application: {
+    applications_api_application: {
         parameters: {
             query?: never;
             header?: never;
@@ -13273,7 +13484,7 @@ export interface operations {
             };
         };
     };
-    applications_change: {
+    applications_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -13407,7 +13618,7 @@ export interface operations {
             };
         };
     };
-    applications_profile_text: {
+    applications_api_profile_text: {
         parameters: {
             query?: {
                 version?: number | null;
@@ -13539,7 +13750,7 @@ export interface operations {
             };
         };
     };
-    applications_shipped_profiles: {
+    applications_api_shipped_profiles: {
         parameters: {
             query?: never;
             header?: never;
@@ -13667,7 +13878,7 @@ export interface operations {
             };
         };
     };
-    applications_known_schemes: {
+    applications_api_known_schemes: {
         parameters: {
             query?: never;
             header?: never;
@@ -13795,7 +14006,7 @@ export interface operations {
             };
         };
     };
-    applications_read_again: {
+    applications_api_read_again: {
         parameters: {
             query?: never;
             header?: never;
@@ -13930,6 +14141,9 @@ export interface operations {
         parameters: {
             query: {
                 application: string;
+                environment?: string;
+                live?: boolean | null;
+                cursor?: string | null;
             };
             header?: never;
             path?: never;
@@ -13943,7 +14157,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ClientOut"][];
+                    "application/json": components["schemas"]["Clients"];
                 };
             };
             /** @description Refused, with the reason */
@@ -15378,9 +15592,12 @@ export interface operations {
             };
         };
     };
-    clients_redirect_uris_redirect_uri_list: {
+    clients_bench_lists_scope_list: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15393,7 +15610,138 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UriRow"][];
+                    "application/json": components["schemas"]["ScopeBenches"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clients_bench_lists_redirect_uri_list: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UriBenches"];
                 };
             };
             /** @description Refused, with the reason */
@@ -16056,134 +16404,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ClientOut"];
-                };
-            };
-            /** @description Refused, with the reason */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            412: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            428: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Refused, with the reason */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    clients_scopes_scope_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScopeBenchRow"][];
                 };
             };
             /** @description Refused, with the reason */
@@ -19721,6 +19941,139 @@ export interface operations {
             };
         };
     };
+    house_api_accepting: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
+            header?: never;
+            path: {
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepting"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     house_api_roll_over: {
         parameters: {
             query?: never;
@@ -21573,6 +21926,8 @@ export interface operations {
         parameters: {
             query?: {
                 environment?: string;
+                lives?: boolean | null;
+                cursor?: string | null;
             };
             header?: never;
             path?: never;
@@ -21586,7 +21941,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CertificateRow"][];
+                    "application/json": components["schemas"]["Certificates"];
                 };
             };
             /** @description Refused, with the reason */
@@ -28297,7 +28652,10 @@ export interface operations {
     };
     connections_accounts_teams: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -28310,7 +28668,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TeamOut"][];
+                    "application/json": components["schemas"]["Teams"];
                 };
             };
             /** @description Refused, with the reason */
@@ -29211,7 +29569,7 @@ export interface operations {
             };
         };
     };
-    users_users: {
+    users_api_users: {
         parameters: {
             query?: {
                 words?: string;
@@ -29342,7 +29700,7 @@ export interface operations {
             };
         };
     };
-    users_add: {
+    users_api_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -29474,7 +29832,7 @@ export interface operations {
             };
         };
     };
-    users_user: {
+    users_api_user: {
         parameters: {
             query?: never;
             header?: never;
@@ -29604,7 +29962,7 @@ export interface operations {
             };
         };
     };
-    users_remove: {
+    users_api_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -29732,7 +30090,7 @@ export interface operations {
             };
         };
     };
-    users_change: {
+    users_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -29866,7 +30224,7 @@ export interface operations {
             };
         };
     };
-    users_use: {
+    users_api_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -30000,7 +30358,7 @@ export interface operations {
             };
         };
     };
-    users_stop_using: {
+    users_api_stop_using: {
         parameters: {
             query?: never;
             header?: never;
@@ -30131,7 +30489,7 @@ export interface operations {
             };
         };
     };
-    users_change_use: {
+    users_api_change_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -30266,7 +30624,7 @@ export interface operations {
             };
         };
     };
-    users_read_log: {
+    users_api_read_log: {
         parameters: {
             query?: never;
             header?: never;
@@ -30401,7 +30759,7 @@ export interface operations {
             };
         };
     };
-    users_take_seen: {
+    users_api_take_seen: {
         parameters: {
             query?: never;
             header?: never;
@@ -31193,7 +31551,10 @@ export interface operations {
     };
     access_rows: {
         parameters: {
-            query?: never;
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -31206,7 +31567,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AccessRow"][];
+                    "application/json": components["schemas"]["AccessRows"];
                 };
             };
             /** @description Refused, with the reason */
@@ -35010,7 +35371,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundFull"];
+                    "application/json": components["schemas"]["RoundOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -35140,7 +35501,140 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundFull"];
+                    "application/json": components["schemas"]["RoundOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rounds_api_those_of_round: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                words?: string;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundTests"];
                 };
             };
             /** @description Refused, with the reason */
@@ -35270,7 +35764,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundFull"];
+                    "application/json": components["schemas"]["RoundOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -37872,7 +38366,7 @@ export interface operations {
     finding_filters: {
         parameters: {
             query: {
-                list: "connections" | "credentials" | "users" | "applications" | "people" | "owners";
+                list: "connections" | "credentials" | "users" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
             };
             header?: never;
             path?: never;

@@ -1,11 +1,14 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
-  import { api, ok, Problem } from '../api/client'
+  import { api, ok, Problem, type Schemas } from '../api/client'
   import { acting } from './acting.svelte'
 
-  type Lists = 'connections' | 'credentials' | 'users' | 'applications' | 'people' | 'owners'
-  let { list, words = $bindable(), placeholder }: { list: Lists; words: string; placeholder: string } = $props()
+  let {
+    list,
+    words = $bindable(),
+    placeholder,
+  }: { list: Schemas['FilterIn']['list']; words: string; placeholder: string } = $props()
   const acts = acting('filter')
   const kept = createQuery(() => ({
     queryKey: ['filters', list],

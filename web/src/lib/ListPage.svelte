@@ -1,5 +1,6 @@
 <script lang="ts" generics="Row">
   import type { Snippet } from 'svelte'
+  import type { Schemas } from '../api/client'
   import { searchParams } from 'sv-router'
   import FilterBar from './FilterBar.svelte'
   import Loading from './Loading.svelte'
@@ -17,7 +18,7 @@
     /** The row of pages that it stands in. */
     group?: 'applications' | 'connections' | 'credentials'
     /** Under which name its filters are kept. */
-    list: 'connections' | 'credentials' | 'users' | 'applications' | 'people' | 'owners'
+    list: Schemas['FilterIn']['list']
     /** The filter, which stands in the address too; `placeholder` shows what can be asked for. */
     words: string
     placeholder: string

@@ -66,7 +66,7 @@ describe('what shows a thing', () => {
       (one) => /\.(svelte|ts)$/.test(one) && !one.includes('.test.'),
     )
     const asked = files.flatMap((one) =>
-      [...readFileSync(new URL(one, folder), 'utf8').matchAll(/queryKey: \['([\w-]+)'/g)].map((found) => found[1]!),
+      [...readFileSync(new URL(one, folder), 'utf8').matchAll(/(?:queryKey: |\(\) => )\['([\w-]+)'/g)].map((found) => found[1]!),
     )
     expect(asked.length).toBeGreaterThan(50)
     expect(asked.filter((root) => !known.has(root as never))).toEqual([])

@@ -31,7 +31,7 @@ export const SHOWN = {
   me: ['own-sessions', 'my-accounts', 'people'],
   owner: ['application', 'applications', ...OWNER, ...USER, ...CREDENTIAL],
   person: ['people', 'teams', 'own-sessions', ...OWNER, ...CONNECTION],
-  round: ['leftovers', 'round', 'round-rules', 'rounds', 'test', 'today', 'connection', 'connections'],
+  round: ['leftovers', 'round', 'round-rules', 'round-tests', 'rounds', 'test', 'today', 'connection', 'connections'],
   user: ['application', ...USER, ...CLIENT, ...CONNECTION, ...OWNER, 'credential', 'credentials'],
 } as const satisfies Record<string, readonly string[]>
 

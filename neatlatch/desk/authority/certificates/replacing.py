@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from uuid import UUID
+
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Count, Exists, OuterRef, Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core.certificates import replacing
-from neatlatch.desk.authority.house.known import receiver_of
+from neatlatch.desk.authority.house.known import in_words, receiver_at
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Trust
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.ground.common.actors import Actor
@@ -17,47 +19,69 @@ from neatlatch.desk.ground.journal.services import write
 from . import services
 
 
-def living(environment: Environment) -> list[Issued]:
+def _living(environment: Environment) -> QuerySet[Issued]:
     """The certificates of an environment that let in now."""
-    rows = Issued.objects.filter(
+    return Issued.objects.filter(
         authority__environment=environment, revoked=None, not_after__gt=timezone.now(), credential__client__isnull=False
     )
-    return list(
-        rows.select_related("authority", "credential__client__place__application", "credential__replaces").order_by(
-            "common_name", "-not_after"
-        )
-    )
 
 
-def situation(environment: Environment) -> replacing.Situation | None:
-    """Where the replacement of an environment's authority stands; ``None``: it has none yet."""
+def alive_below(environment: Environment) -> dict[UUID, int]:
+    """How many certificates live below each root of an environment."""
+    counted = _living(environment).exclude(authority__root=None).order_by().values("authority__root").annotate(many=Count("pk"))
+    return {root: many for root, many in counted.values_list("authority__root", "many") if root is not None}
+
+
+def situation(environment: Environment, most: int | None = None) -> replacing.Situation | None:
+    """Where the replacement of an environment's authority stands; ``None``: it has none yet. ``most``: of so many certificates below each root, what
+    ends soonest first, and of so many receivers, those first that still have something to do."""
     roots = list(Authority.objects.filter(environment=environment, root=None).exclude(state=Authority.State.RETIRED).order_by("made"))
     if not roots:
         return None
     old, new = roots[0], roots[1] if len(roots) > 1 else None
-    found = living(environment)
-    trusts: dict[str, set[str]] = {}
-    for one in Trust.objects.filter(root__environment=environment):
-        trusts.setdefault(one.receiver, set()).add(str(one.root_id))
-    names = dict(receiver_of(one) for one in found)
-    for key in trusts.keys() - names.keys():  # a receiver that trusts, though nobody shows it anything now
-        kind, _, place = key.partition(":")
-        known = Place.objects.filter(pk=int(place)).select_related("application").first()
-        if known is not None:
-            names[key] = known.application.name if kind == "shown" else f"those who call {known.application.name}"
+    receivers = _receivers(environment, old, new)
+    if most is not None:
+        done = str(new.pk) if new is not None else ""
+        receivers = sorted(receivers, key=lambda one: done in one.trusts and str(old.pk) not in one.trusts)[:most]
     issuing = next(
         (str(one.root_id) for one in Authority.objects.filter(environment=environment, state=Authority.State.ISSUING).exclude(root=None)),
         str(old.pk),
     )
-    after = {one.credential.replaces_id for one in found if new is not None and one.authority.root_id == new.pk}
-    leaves = tuple(
-        replacing.Leaf(str(one.pk), one.common_name, str(one.authority.root_id), receiver_of(one)[0], one.not_after, one.pk in after)
-        for one in found
+    leaves = [leaf for root in roots for leaf in _leaves(environment, root, new, most)]
+    return replacing.Situation(
+        str(old.pk), str(new.pk) if new else "", issuing, tuple(sorted(receivers, key=lambda one: one.name)), tuple(leaves)
     )
-    receivers = tuple(
-        replacing.Receiver(key, name, frozenset(trusts.get(key, set()))) for key, name in sorted(names.items(), key=lambda each: each[1])
+
+
+def _leaves(environment: Environment, root: Authority, new: Authority | None, most: int | None) -> list[replacing.Leaf]:
+    after = (
+        _living(environment).filter(authority__root=new, credential__replaces=OuterRef("pk")) if new is not None else Issued.objects.none()
     )
-    return replacing.Situation(str(old.pk), str(new.pk) if new else "", issuing, receivers, leaves)
+    rows = _living(environment).filter(authority__root=root).annotate(moved=Exists(after)).order_by("not_after", "common_name")
+    told = rows.values_list("pk", "common_name", "profile", "credential__client__place", "not_after", "moved")
+    return [
+        replacing.Leaf(str(key), name, str(root.pk), receiver_at(profile, place), ends, moved)
+        for key, name, profile, place, ends, moved in told[:most]
+    ]
+
+
+def _receivers(environment: Environment, old: Authority, new: Authority | None) -> list[replacing.Receiver]:
+    """Who is shown certificates that live, or trusts a root though nobody shows it anything now."""
+    trusts: dict[str, set[str]] = {}
+    for receiver, root in Trust.objects.filter(root__environment=environment).values_list("receiver", "root"):
+        trusts.setdefault(receiver, set()).add(str(root))
+    shown = _living(environment).order_by().values_list("profile", "credential__client__place").distinct()
+    keys = {receiver_at(profile, place) for profile, place in shown} | trusts.keys()
+    names = dict(Place.objects.filter(pk__in=map(_place_of, keys)).values_list("pk", "application__name"))
+    found = []
+    for key in keys:
+        if (name := names.get(_place_of(key))) is not None:
+            found.append(replacing.Receiver(key, in_words(key, name), frozenset(trusts.get(key, set()))))
+    return found
+
+
+def _place_of(receiver: str) -> int:
+    return int(receiver.partition(":")[2])
 
 
 def _situation(environment: Environment) -> replacing.Situation:

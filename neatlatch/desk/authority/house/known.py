@@ -61,16 +61,21 @@ def tell(client: Client) -> None:
         Client.objects.filter(pk=client.pk).update(facts={**facts, "thumbprint": thumbprints}, changed_at=timezone.now())
 
 
-def receiver_of(issued: Issued) -> tuple[str, str]:
-    """Who is shown a certificate: an application its clients' ones; whoever calls an application its servers' ones. Answers a key, and words."""
-    client = issued.credential.client
-    assert client is not None
-    name = client.place.application.name
-    return (f"shown:{client.place_id}", name) if issued.profile == "client" else (f"called:{client.place_id}", f"those who call {name}")
+def receiver_at(profile: str, place: int) -> str:
+    """Who is shown certificates of a profile: the application at a place, its clients' ones; whoever calls it, its servers' ones. As
+    :class:`Trust` names them."""
+    return f"shown:{place}" if profile == "client" else f"called:{place}"
+
+
+def in_words(receiver: str, application: str) -> str:
+    """A receiver as people say it, by its application's name."""
+    return application if receiver.startswith("shown:") else f"those who call {application}"
 
 
 def assume_trust(issued: Issued, by: str) -> None:
     """Whoever is shown the first certificate below a root has been set up with it: note that it trusts it."""
     root = issued.authority.root_id
-    if root is not None:
-        Trust.objects.get_or_create(root_id=root, receiver=receiver_of(issued)[0], defaults={"noted_by": by, "noted": timezone.now()})
+    client = issued.credential.client
+    if root is not None and client is not None:
+        shown_to = receiver_at(issued.profile, client.place_id)
+        Trust.objects.get_or_create(root_id=root, receiver=shown_to, defaults={"noted_by": by, "noted": timezone.now()})

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Prefetch, Q
 from django.utils import timezone
 
 from neatlatch.core.names import other_account
@@ -40,15 +40,14 @@ class Holding:
 
 
 def holdings(connection: Connection) -> list[Holding]:
-    """Everybody who should connect an account, or has. The connection must have been fetched with everything."""
+    """Everybody who should connect an account, or has: first who left or came with a wrong one, then who has not connected yet. The connection must have
+    been fetched with everything."""
     wanted = {one.pk: one for one in halves.expected_people(connection)}
     noted = {one.person_id: one for one in connection.accounts.all()}
     held = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
     people = wanted | {one.person_id: one.person for one in held.values() if one.person}
-    return [
-        _holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted)
-        for one in sorted(people.values(), key=lambda one: one.shown_name)
-    ]
+    found = [_holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted) for one in people.values()]
+    return sorted(found, key=lambda one: (not (one.wrong or one.person.left), one.connected_at is not None, one.person.shown_name))
 
 
 def _holding(person: Person, noted: Account | None, held: TokenSet | None, wanted: bool) -> Holding:
@@ -66,17 +65,27 @@ def may_connect(person: Person, connection: Connection) -> bool:
     return connection.individual and any(one.pk == person.pk for one in halves.expected_people(connection))
 
 
+# Connections that are told of one person.
+_MOST_OF_ONE = 200
+
+
 def of_person(person: Person) -> list[tuple[Connection, Holding]]:
-    """The connections where a person has, or should have, an account of their own."""
-    rows = Connection.objects.filter(individual=True).filter(
-        Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
-    )
-    found = []
-    for one in halves.with_everything(rows.distinct().order_by("ref")):
-        mine = next((each for each in holdings(one) if each.person.pk == person.pk), None)
-        if mine is not None:
-            found.append((one, mine))
-    return found
+    """The connections where a person has, or should have, an account of their own, with their places and the tokens of theirs and of tests.
+    Four queries."""
+    theirs = Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
+    keys = Connection.objects.filter(theirs, individual=True).order_by().values("pk")
+    tokens = TokenSet.objects.filter(Q(person=None) | Q(person=person)).select_related("person")
+    rows = Connection.objects.filter(pk__in=keys).select_related("place__application", "place__environment").order_by("ref")
+    found = list(rows.prefetch_related(Prefetch("token_sets", tokens))[:_MOST_OF_ONE])
+    noted = {one.connection_id: one for one in Account.objects.filter(person=person, connection__in=found)}
+    teams = set(person.teams.values_list("pk", flat=True))
+    told = []
+    for one in found:
+        held = next((each for each in one.token_sets.all() if each.person_id == person.pk), None)
+        wanted = person.left is None and (one.team_id in teams or one.pk in noted)
+        if wanted or held is not None:
+            told.append((one, _holding(person, noted.get(one.pk), held, wanted)))
+    return told
 
 
 def share(by: Actor, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:

@@ -21,6 +21,7 @@ from .halves import ELSEWHERE
 MOST = 200
 _CREDENTIAL = ("client", "kind", "fingerprint", "hint", "secret_id", "state", "source", "issued", "ends", "public_key", "looks_like_id")
 _NOT_OF_CLIENT = ("ticks", "management_address", "management_token", "management_digest", "ceiling", "planned", "contacts")
+_NOT_OF_TOKENS = ("access", "lease", "lease_until", "sent_to")
 _PERSON = ("username", "first_name", "last_name", "left")
 
 
@@ -34,6 +35,20 @@ def read_block(keys: Iterable[UUID]) -> list[Connection]:
     _accounts(found)
     _users(found)
     return found
+
+
+def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
+    """The connections of some clients with their tokens and workloads, by the client's key, each list by
+    reference name. Four queries."""
+    found = read(Connection.objects.filter(client__in=list(keys)).order_by("ref"))
+    tokens = TokenSet.objects.filter(connection__in=[one.pk for one in found])
+    hang(found, "token_sets", read(tokens.defer(*_NOT_OF_TOKENS)), "connection_id")
+    _users(found)
+    by_client: dict[UUID, list[Connection]] = {}
+    for one in found:
+        assert one.client_id is not None
+        by_client.setdefault(one.client_id, []).append(one)
+    return by_client
 
 
 def _places(found: list[Connection]) -> None:
@@ -71,7 +86,7 @@ def _secrets(found: list[Connection]) -> None:
 
 def _accounts(found: list[Connection]) -> None:
     keys = [one.pk for one in found]
-    tokens = read(TokenSet.objects.filter(connection__in=keys).defer("access", "lease", "lease_until", "sent_to"))
+    tokens = read(TokenSet.objects.filter(connection__in=keys).defer(*_NOT_OF_TOKENS))
     accounts = read(Account.objects.filter(connection__in=keys))
     people = {one.person_id for one in tokens if one.person_id is not None}
     people |= {one.person_id for one in accounts}

@@ -257,6 +257,16 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     )
 
 
+def lacking(connection: Connection) -> tuple[str, ...]:
+    """What a connection lacks before anybody can try it: values that its way in requires, as people read them."""
+    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    if scheme is None:
+        return ("a way in",)
+    held = connection.secrets()
+    wanted = (one for one in scheme.all_values() if one.required and one.type != "scopes")
+    return tuple(one.label for one in wanted if not (one.key in held if one.secret else connection.values.get(one.key)))
+
+
 def secret_taken_at(connection: Connection) -> datetime | None:
     """When the application last took our secret. Where people sign in, a test may show a token that was alive already."""
     if connection.scheme != CODE:

@@ -44,7 +44,7 @@ _MOST_STOPPED = 21
 _TEXT_HOLDS = timedelta(seconds=60)
 # Certificates are judged to so many minutes.
 _JUDGED_TO = timedelta(minutes=5)
-_COLUMNS = ("ref", "holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "next_rank", "next_at", "next_why",
+_COLUMNS = ("ref", "holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "lacks", "next_rank", "next_at", "next_why",
             "next_act", "next_label", "next_stops")  # fmt: skip
 
 
@@ -60,6 +60,7 @@ class Summed:
     says: str
     beside: str
     users: int
+    lacks: tuple[str, ...]
     next_rank: int
     next_at: datetime | None
     next_why: str
@@ -82,6 +83,7 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         says=pins.summary(worked_out),
         beside=pins.beside(State(connection.state), worked_out),
         users=len(connection.users.all()),
+        lacks=halves.lacking(connection),
         next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
         next_at=soonest.at if soonest else None,
         next_why=soonest.why if soonest else "",
@@ -155,7 +157,13 @@ def work_out(keys: Sequence[UUID]) -> int:
 
 
 def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
-    values = {**vars(summed), "worked_out": now, "form": form(), "next_stops": json.dumps(summed.next_stops)}
+    values = {
+        **vars(summed),
+        "worked_out": now,
+        "form": form(),
+        "lacks": json.dumps(summed.lacks),
+        "next_stops": json.dumps(summed.next_stops),
+    }
     told = (values[one] for one in _COLUMNS)
     return [*(stored(one) if isinstance(one, datetime) else one for one in told), key.hex]
 

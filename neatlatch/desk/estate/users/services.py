@@ -1,4 +1,4 @@
-"""Noting who uses connections, with which operations, and what is wrong with it."""
+"""Noting who uses connections, with which operations."""
 
 from __future__ import annotations
 
@@ -8,8 +8,7 @@ from typing import Any
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from neatlatch.core import changes, seen_calls, uses, windows
-from neatlatch.core.health import State
+from neatlatch.core import changes, seen_calls, windows
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -216,39 +215,3 @@ def take_seen(by: Actor, found: Use, text: str, only_seen: bool) -> Use:
     found.seen, found.seen_at = dict(read.operations), timezone.now()
     found.save(update_fields=["seen", "seen_at"])
     return found
-
-
-# Warnings
-
-
-def warnings(users: list[User]) -> dict[Any, tuple[uses.Warned, ...]]:
-    """What is wrong with the uses of each user, by its key. The users must have been fetched with :func:`with_uses`. One more query for all."""
-    applications_of = {use.application_id for user in users for use in user.uses.all()}
-    connections: dict[Any, list[Connection]] = {}
-    for one in Connection.objects.filter(place__application__in=applications_of).select_related("place"):
-        connections.setdefault(one.place.application_id, []).append(one)
-    return {user.pk: uses.warn(user.name, user.environment.name, [_used(user, one, connections.get(one.application_id, [])) for one in user.uses.all()])
-            for user in users}  # fmt: skip
-
-
-def _used(user: User, use: Use, connections: list[Connection]) -> uses.Used:
-    here = tuple(one.ref for one in connections if one.place.environment_id == user.environment_id)
-    elsewhere = tuple(one.ref for one in connections if one.place.environment_id != user.environment_id)
-    connection = use.connection
-    if connection is None:
-        return uses.Used(use.application.name, choices=here, elsewhere=elsewhere)
-    missing = _missing(connection)
-    return uses.Used(
-        use.application.name, connection.ref, connection.place.environment.name, State(connection.state), missing, here, elsewhere
-    )
-
-
-def _missing(connection: Connection) -> tuple[str, ...]:
-    """What a connection lacks before anybody can try it: values that its scheme requires."""
-    profile = connection.place.application.read_profile()
-    scheme = profile.scheme(connection.scheme)
-    if scheme is None:
-        return ("a way in",)
-    held = connection.secrets()
-    return tuple(one.label for one in scheme.all_values() if one.required and one.type != "scopes"
-                 and not (one.key in held if one.secret else connection.values.get(one.key)))  # fmt: skip

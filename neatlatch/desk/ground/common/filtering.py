@@ -1,16 +1,15 @@
-"""Filters of lists, on rows of the database and on rows that were worked out."""
+"""Filters of lists, on rows of the database."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, TypeVar
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TypeVar
 
 from django.db.models import Model, Q, QuerySet
 
 from neatlatch.core.filter_words import Word
 
 M = TypeVar("M", bound=Model)
-R = TypeVar("R")
 
 
 def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], plain: Sequence[str]) -> QuerySet[M]:
@@ -34,15 +33,3 @@ def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], p
 def _goes_to_many(model: type[Model], lookup: str) -> bool:
     field = model._meta.get_field(lookup.partition("__")[0])
     return bool(field.one_to_many or field.many_to_many)
-
-
-def pick(rows: Iterable[R], words: Sequence[Word], fields: Mapping[str, Callable[[R], Any]], plain: Callable[[R], str]) -> list[R]:
-    """Rows that were worked out and fit; ``fields`` answers each field's value (yes and no for a truth), ``plain`` the text that plain words are looked for in."""
-
-    def fits(row: R, one: Word) -> bool:
-        value = fields[one.field](row) if one.field in fields else plain(row)
-        if isinstance(value, bool):
-            return value == (one.text in ("yes", "true", "1"))
-        return one.text in str(value).lower()
-
-    return [row for row in rows if all(fits(row, one) != one.without for one in words)]

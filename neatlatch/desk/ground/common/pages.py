@@ -19,16 +19,24 @@ PAGE = 100
 def page(
     rows: QuerySet[M], key: str, cursor: str | None, limit: int = PAGE, descending: bool = False, then: str = ""
 ) -> tuple[list[M], str | None]:
-    """One page ordered by a unique field, or by ``key`` and, among equals, the unique field ``then``; and the cursor of the next (``None``: the last)."""
+    """One page ordered by a unique field, or by ``key`` and, among equals, the unique field ``then``; and the cursor of the next (``None``: the last).
+    A key may be of a related row, where the rows have it as an attribute by the last part of its name."""
     keys = (key, then) if then else (key,)
     past = "lt" if descending else "gt"
     if cursor:
-        after = values_of(cursor, [rows.model._meta.get_field(one) for one in keys])
+        after = values_of(cursor, [_field(rows.model, one) for one in keys])
         beyond = Q(**{f"{key}__{past}": after[0]})
         rows = rows.filter(beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond)
     found = list(rows.order_by(*(f"{'-' if descending else ''}{one}" for one in keys))[: limit + 1])
-    following = cursor_of([getattr(found[limit - 1], one) for one in keys]) if len(found) > limit else None
+    following = cursor_of([getattr(found[limit - 1], one.rpartition("__")[2]) for one in keys]) if len(found) > limit else None
     return found[:limit], following
+
+
+def _field(model: type[Model], key: str) -> Any:
+    *way, name = key.split("__")
+    for one in way:
+        model = model._meta.get_field(one).related_model  # type: ignore[assignment]
+    return model._meta.get_field(name)
 
 
 def cursor_of(values: list[Any]) -> str:

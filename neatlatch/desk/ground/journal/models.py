@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 from django.db import models
+from django.db.models.expressions import RawSQL
+
+# The ID of what an entry is about, which the database reads from its details, and has an index of; of no column that is
+# written, because entries are never changed.
+ABOUT = RawSQL("journal_entry.about", [], output_field=models.TextField())
 
 
 class Entry(models.Model):

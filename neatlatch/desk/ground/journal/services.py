@@ -18,7 +18,7 @@ from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import JOURNAL_KEEPER, Actor
 
 from . import anchors, triggers
-from .models import Check, Checkpoint, Entry
+from .models import ABOUT, Check, Checkpoint, Entry
 
 log = structlog.get_logger()
 TOOK_OVER = "took over the journal of before"
@@ -118,9 +118,8 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
 
     Entries that tell a change of a versioned thing carry its ``id`` and the ``version`` that the change made.
     """
-    entries = Entry.objects.filter(
-        noun=noun, details__id=identity if isinstance(identity, int) else str(identity), details__version__gt=version
-    ).order_by("number")[:50]
+    about = Entry.objects.alias(about=ABOUT).filter(about=str(identity), noun=noun)
+    entries = about.filter(details__version__gt=version).order_by("number")[:50]
     return [{"by": one.who, "at": one.at.isoformat(), "changes": one.details.get("changes") or [f"{one.did}"]} for one in entries]
 
 

@@ -9,7 +9,8 @@ from uuid import UUID
 from cryptography.hazmat.primitives.serialization import Encoding
 from django.conf import settings
 from django.db import transaction
-from django.http import HttpRequest
+from django.db.models import Q, QuerySet
+from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import Router
 
@@ -24,8 +25,10 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import heavy, problems
+from neatlatch.desk.ground.common.answers import written
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.pages.applications import environment_out
+from neatlatch.desk.pages.applications.shapes import environment_out
 
 from . import shapes
 from .shapes import (
@@ -33,6 +36,7 @@ from .shapes import (
     CertificateMade,
     CertificateRevocation,
     CertificateRow,
+    Certificates,
     CertificateWhole,
     HouseCertificates,
     ReadingIn,
@@ -81,31 +85,43 @@ def _trusted(trust: str) -> list[bytes]:
 # What the house issued
 
 
-def _rows(now: datetime, **picked: Any) -> list[tuple[Issued, CertificateRow]]:
-    """Certificates of the house with their rows, what ends soonest first. Four queries, however many there are."""
-    found = list(
-        Issued.objects.filter(credential__client__isnull=False, **picked)
-        .select_related(
-            "authority", "credential__client__place__application", "credential__client__place__environment", "credential__handover"
-        )
-        .defer("credential__value", "authority__private", "authority__revocations")
-        .prefetch_related("credential__holders__connection")
-        .order_by("not_after")
-    )
+def _listed(now: datetime, found: list[Issued]) -> list[CertificateRow]:
+    """Rows of certificates that were read by :func:`_with_holders`. One more query."""
     after = dict(
         Issued.objects.filter(credential__replaces__in=[one.pk for one in found])
         .values_list("credential__replaces_id", "pk")
         .order_by("credential__issued")
     )
-    return [(one, shapes.row(one, after.get(one.pk), now)) for one in found]
+    return [shapes.row(one, after.get(one.pk), now) for one in found]
 
 
-@router.get("/certificates", response=list[CertificateRow])
-def certificates(request: HttpRequest, environment: str = "") -> list[CertificateRow]:
-    """The certificates that the house issued, what ends soonest first."""
+def _with_holders(rows: QuerySet[Issued]) -> QuerySet[Issued]:
+    return (
+        rows.filter(credential__client__isnull=False)
+        .select_related(
+            "authority", "credential__client__place__application", "credential__client__place__environment", "credential__handover"
+        )
+        .defer("credential__value", "authority__private", "authority__revocations", "pem")
+        .prefetch_related("credential__holders__connection")
+    )
+
+
+_PAGE = 50
+
+
+@router.get("/certificates", response=Certificates)
+def certificates(request: HttpRequest, environment: str = "", lives: bool | None = None, cursor: str | None = None) -> HttpResponse:
+    """The certificates that the house issued, what ends soonest first. ``lives``: those that let in now;
+    or those that were revoked or have ended, the latest first."""
     guard.need(request, "look")
-    picked = {"authority__environment__key": environment} if environment else {}
-    return [row for _, row in _rows(timezone.now(), **picked)]
+    now, rows = timezone.now(), Issued.objects.all()
+    if environment:
+        rows = rows.filter(authority__environment__key=environment)
+    if lives is not None:
+        living = Q(revoked=None, not_after__gt=now, authority__not_after__gt=now)
+        rows = rows.filter(living) if lives else rows.exclude(living)
+    found, following = page(_with_holders(rows), "not_after", cursor, _PAGE, descending=lives is False, then="credential_id")
+    return written(Certificates(items=_listed(now, found), next=following))
 
 
 def _find(identity: UUID) -> Issued:
@@ -121,7 +137,7 @@ def _find(identity: UUID) -> Issued:
 
 def _whole(identity: UUID) -> CertificateWhole:
     now, one = timezone.now(), _find(identity)
-    row = _rows(now, pk=identity)[0][1]
+    row = _listed(now, list(_with_holders(Issued.objects.filter(pk=identity))))[0]
     root = one.authority.root
     assert root is not None
     anchors = [root.certificate()]
@@ -196,15 +212,19 @@ def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -
 # The authorities
 
 
+# Certificates, and receivers, that a step of a replacement names.
+_MOST_OF_EACH = 100
+
+
 def _house(environment: Environment) -> HouseCertificates:
-    at = replacements.situation(environment)
+    at = replacements.situation(environment, _MOST_OF_EACH)
+    alive = replacements.alive_below(environment)
     rows = []
     for root in Authority.objects.filter(environment=environment, root=None).order_by("made"):
         issuing = Authority.objects.select_related("environment").filter(root=root).get()
         anchors = [root.certificate()]
         judged = explaining.as_chain(path.judge(issuing.certificate(), [], anchors, timezone.now()), anchors)
-        alive = sum(one.under == str(root.pk) for one in at.leaves) if at else 0
-        rows.append(shapes.authority(root, issuing, alive, judged))
+        rows.append(shapes.authority(root, issuing, alive.get(root.pk, 0), judged))
     replaces = at is not None and bool(at.new)
     first = next((one for one in rows if at is not None and str(one.id) == at.old), None)
     return HouseCertificates(

@@ -12,7 +12,7 @@ from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.pages.applications import EnvironmentOut
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -130,6 +130,14 @@ class CertificateRow:
     reason: str
     replaced_by: UUID | None
     connections: list[str]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Certificates:
+    """A page of certificates."""
+
+    items: list[CertificateRow]
+    next: str | None
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from uuid import UUID
 
-from django.db.models import Prefetch
+from django.db.models import Count, Q, Window
+from django.db.models.functions import RowNumber
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
@@ -18,14 +19,45 @@ from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.lookups import find_client, find_place
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.pages.applications import EnvironmentOut, ValueOut, environment_out, value_out
+from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, ValueOut, environment_out, value_out
 
 router = Router(tags=["clients"])
+# Connections that are named of a client in a list.
+_MOST_NAMED = 5
+# What is told of a client on its own page: its newest secrets, and connections that use it.
+_MOST_SECRETS, _MOST_CONNECTIONS = 100, 1_000
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClientRow:
+    """A client in the list of an application's; some of the connections that use it, and how many more."""
+
+    id: UUID
+    name: str
+    client_id: str
+    kind: str
+    environment: EnvironmentOut
+    scheme: str
+    grants: list[str]
+    managed: bool
+    house: bool
+    state: str
+    connections: list[str]
+    more_connections: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class Clients:
+    """A page of them."""
+
+    items: list[ClientRow]
+    next: str | None
 
 
 class ClientIn(Given):
@@ -181,7 +213,8 @@ class UriIn(Given):
 
 def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] = ()) -> ClientOut:
     """A client in full."""
-    credentials, profile = client.credentials.all(), client.place.application.read_profile()
+    profile = client.place.application.read_profile()
+    credentials = client.credentials.defer("value").select_related("handover").order_by("-issued")[:_MOST_SECRETS]
     scheme = profile.scheme_for(client.scheme)
     open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
     waiting = open_handovers[0].pk if open_handovers else None
@@ -229,7 +262,7 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         steps=[]
         if client.managed
         else [StepOut(key=s.key, says=s.says, copy_text=s.copy, done=s.key in client.ticks) for s in services.steps(client)],
-        connections=[one.ref for one in client.connections.all()],
+        connections=list(client.connections.order_by("ref").values_list("ref", flat=True)[:_MOST_CONNECTIONS]),
         handover=handover or waiting,
         notes=list(notes),
     )
@@ -260,19 +293,48 @@ def _facts(scheme: Scheme) -> list[Value]:
     return found
 
 
-@router.get("/clients", response=list[ClientOut])
-def clients(request: HttpRequest, application: str) -> list[ClientOut]:
-    """The clients of an application, by environment and name. Three queries, however many there are."""
+@router.get("/clients", response=Clients)
+def clients(
+    request: HttpRequest, application: str, environment: str = "", live: bool | None = None, cursor: str | None = None
+) -> HttpResponse:
+    """The clients of an application, by name; those in one environment; ``live``: those that can be used,
+    or cannot yet."""
     guard.need(request, "look")
-    rows = (
-        Client.objects.select_related("place__application", "place__environment")
-        .prefetch_related(
-            Prefetch("credentials", Credential.objects.defer("value").select_related("handover")),
-            Prefetch("connections", Connection.objects.only("ref", "client_id")),
-        )
-        .order_by("place__environment__order", "name")
+    rows = Client.objects.filter(place__application__key=application)
+    if environment:
+        rows = rows.filter(place__environment__key=environment)
+    if live is not None:
+        usable = Q(state="live") & ~Q(kind=Kind.RESOURCE_SERVER)
+        rows = rows.filter(usable if live else ~usable)
+    found, following = page(rows.select_related("place__environment"), "name", cursor, then="id")
+    users = Connection.objects.filter(client__in=[one.pk for one in found])
+    ranked = users.annotate(
+        nth=Window(RowNumber(), partition_by="client", order_by="ref"), of_all=Window(Count("pk"), partition_by="client")
     )
-    return [shape(one) for one in rows.filter(place__application__key=application)]
+    refs: dict[UUID, list[str]] = {}
+    counts: dict[UUID, int] = {}
+    for client, ref, count in ranked.filter(nth__lte=_MOST_NAMED).order_by("ref").values_list("client_id", "ref", "of_all"):
+        assert client is not None
+        refs.setdefault(client, []).append(ref)
+        counts[client] = count
+    return written(Clients(items=[_row(one, refs.get(one.pk, []), counts.get(one.pk, 0)) for one in found], next=following))
+
+
+def _row(client: Client, connections: list[str], count: int) -> ClientRow:
+    return ClientRow(
+        id=client.pk,
+        name=client.name,
+        client_id=client.client_id,
+        kind=client.kind,
+        environment=environment_out(client.place.environment),
+        scheme=client.scheme,
+        grants=client.grants,
+        managed=client.managed,
+        house=client.house,
+        state=client.state,
+        connections=connections,
+        more_connections=count - len(connections),
+    )
 
 
 @router.post("/clients", response={201: ClientOut})

@@ -6,20 +6,16 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import redirects
-from neatlatch.core.redirect_bench import Bench, Effect
-from neatlatch.core.schemes import CODE
+from neatlatch.core.redirect_bench import Effect
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.lookups import find_client
-from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
-from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.given import Given
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.pages.connections.shapes import PieceOut
 from neatlatch.desk.work import benches
 
@@ -87,25 +83,6 @@ class UriBenchOut:
     acts: list[StepOut]
 
 
-@dataclass(frozen=True, kw_only=True)
-class UriRow:
-    """A client in the list of redirect URIs."""
-
-    client: UUID
-    name: str
-    client_id: str
-    application_name: str
-    environment: EnvironmentOut
-    managed: bool
-    registered: int
-    callers: int
-    matched: int
-    near_misses: int
-    unused: int
-    faulty: int
-    planned: bool
-
-
 class UrisIn(Given):
     """The redirect URIs that a client shall have (null: leave a planned change)."""
 
@@ -145,47 +122,6 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
 
 def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
     return [EffectOut(ref=one.ref, stops=one.stops, says=one.says, users=list(one.users)) for one in found]
-
-
-def _unused(client: Client, bench: Bench) -> int:
-    """Return how many registered URIs nobody sends, where it is seen here who sends any."""
-    if client.house and not bench.callers:
-        return 0
-    return sum(not one.used_by for one in bench.registered)
-
-
-@router.get("/redirect-uris", response=list[UriRow])
-def redirect_uri_list(request: HttpRequest) -> list[UriRow]:
-    """All clients that sign people in, with how their redirect URIs stand. Four queries, however many there are."""
-    guard.need(request, "look")
-    rows = (
-        OAuthClient.objects.filter(scheme=CODE)
-        .exclude(state="asking")
-        .select_related("place__application", "place__environment")
-        .prefetch_related(Prefetch("connections", Connection.objects.prefetch_related("token_sets", "users__user")))
-        .order_by("place__application__name", "place__environment__order", "name")
-    )
-    found = []
-    for one in rows:
-        bench = benches.bench(one, list(one.connections.all()))
-        found.append(
-            UriRow(
-                client=one.pk,
-                name=one.name,
-                client_id=one.client_id,
-                application_name=one.place.application.name,
-                environment=environment_out(one.place.environment),
-                managed=one.managed,
-                registered=len(bench.registered),
-                callers=len(bench.callers),
-                matched=sum(each.match.match for each in bench.callers),
-                near_misses=sum(not each.match.match for each in bench.callers),
-                unused=_unused(one, bench),
-                faulty=sum(any(lint.grave for lint in each.lint) for each in bench.registered),
-                planned=one.planned is not None,
-            )
-        )
-    return found
 
 
 @router.get("/clients/{identity}/redirect-uris", response=UriBenchOut)

@@ -16,13 +16,13 @@ from neatlatch.core import scope_matrix
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.trim import Trim
 from neatlatch.desk.estate.lookups import find_client, find_connection
-from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest, Kind
+from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import links, problems
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work import benches
 
 router = Router(tags=["benches"])
@@ -177,24 +177,6 @@ class MatrixOut:
     requests: list[ConsentRequestOut]
 
 
-@dataclass(frozen=True, kw_only=True)
-class ScopeBenchRow:
-    """A client in the list of scopes."""
-
-    client: UUID
-    name: str
-    application_name: str
-    environment: EnvironmentOut
-    word: str
-    permitted: int
-    users: int
-    can_go: int
-    missing: int
-    impossible: int
-    stale: int
-    consents_missing: int
-
-
 class ConsentAskIn(Given):
     """Scopes to ask an administrator's consent for, and of whom."""
 
@@ -243,45 +225,6 @@ def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
     if scope.name in client.consents:
         return "given"
     return "asked" if scope.name in waiting else "wanted"
-
-
-@router.get("/scopes", response=list[ScopeBenchRow])
-def scope_list(request: HttpRequest) -> list[ScopeBenchRow]:
-    """All clients and accounts, with how what they may do stands to what is needed."""
-    guard.need(request, "look")
-    rows = (
-        Client.objects.exclude(kind=Kind.RESOURCE_SERVER)
-        .exclude(state="asking")
-        .select_related("place__application", "place__environment")
-        .order_by("place__application__name", "place__environment__order", "name")
-    )
-    found = []
-    for client, (profile, _, columns, matrix) in benches.matrices(list(rows)):
-        scopes = client.scheme in OAUTH2
-        held = client.scopes if scopes else client.rights
-        if not (profile.scopes if scopes else profile.roles):
-            continue
-        found.append(
-            ScopeBenchRow(
-                client=client.pk,
-                name=client.name,
-                application_name=client.place.application.name,
-                environment=environment_out(client.place.environment),
-                word="scope" if scopes else profile.roles_label,
-                permitted=len(held),
-                users=len(columns),
-                can_go=len(matrix.trim.can_go),
-                missing=len(matrix.trim.missing),
-                impossible=len(matrix.trim.impossible),
-                stale=sum(one.stale for one in matrix.holders),
-                consents_missing=sum(
-                    one.administrator and one.name not in client.consents and (one.name in client.scopes) for one in profile.scopes
-                )
-                if scopes
-                else 0,
-            )
-        )
-    return found
 
 
 @router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])

@@ -5,25 +5,30 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
+from django.db.models import Count
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
+from neatlatch.core import filter_words
 from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.lookups import find_connection
-from neatlatch.desk.estate.records.connections.models import Account
+from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import links, problems
+from neatlatch.desk.ground.common import filtering, links, problems
 from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person, Team
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work import leaving
 
 from .shapes import ConnectionOut
 from .shaping import full
 
 router = Router(tags=["accounts"])
+# People that are told of one connection.
+_MOST_PEOPLE = 200
 
 
 class SharingIn(Given):
@@ -70,12 +75,14 @@ class TokensEnded:
 
 @dataclass(frozen=True, kw_only=True)
 class AccountsOut:
-    """Whose account a connection uses."""
+    """Whose account a connection uses. ``people``: the first of those who should connect one or have, ``of_all`` of them in all, ``connected`` of whom have."""
 
     ref: str
     individual: bool
     team: str
     people: list[HoldingOut]
+    of_all: int
+    connected: int
     shared_account: str
     may_connect: bool
     # The service account that tests use, and when somebody signed in as it.
@@ -110,13 +117,29 @@ class TeamIn(Given):
 
 
 @dataclass(frozen=True, kw_only=True)
+class MemberOut:
+    """Somebody of a team."""
+
+    username: str
+    name: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class TeamOut:
-    """A team."""
+    """A team, and how many connections belong to it."""
 
     id: int
     name: str
-    people: list[str]
-    connections: list[str]
+    people: list[MemberOut]
+    connections: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class Teams:
+    """A page of teams."""
+
+    items: list[TeamOut]
+    next: str | None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -160,6 +183,8 @@ class BelongingsOut:
     left: datetime | None
     teams: list[str]
     things: list[BelongingOut]
+    # There is more of a kind than is told at once.
+    more: bool
 
 
 class HandOverIn(Given):
@@ -193,11 +218,12 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
     connection = find_connection(ref)
     shown = guard.may(by, "change")
     asked = {one.person_id: one.pk for one in connection.accounts.all() if one.asked_at is not None}
+    found = accounts.holdings(connection) if connection.individual else []
     people = [
         _holding(
             one, links.address("connect", asked[one.person.pk]) if shown and one.person.pk in asked and one.connected_at is None else ""
         )
-        for one in (accounts.holdings(connection) if connection.individual else [])
+        for one in found[:_MOST_PEOPLE]
     ]
     held, tests = connection.tokens, connection.tests_tokens
     return AccountsOut(
@@ -207,6 +233,8 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
         individual=connection.individual,
         team=connection.team.name if connection.team else "",
         people=people,
+        of_all=len(found),
+        connected=sum(one.connected_at is not None for one in found),
         shared_account=held.account if held and (not connection.individual) else "",
         may_connect=accounts.may_connect(by, connection),
     )
@@ -307,26 +335,39 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> A
 # Teams
 
 
-def _team(one: Team) -> TeamOut:
+_TEAMS = 20
+
+
+def _team(one: Team, connections: int) -> TeamOut:
+    people = sorted(one.people.all(), key=lambda each: each.username)
     return TeamOut(
         id=one.pk,
         name=one.name,
-        people=sorted(each.username for each in one.people.all()),
-        connections=sorted(each.ref for each in one.connections.all()),
+        people=[MemberOut(username=each.username, name=each.shown_name) for each in people],
+        connections=connections,
     )
 
 
-@router.get("/teams", response=list[TeamOut])
-def teams(request: HttpRequest) -> list[TeamOut]:
-    """All teams."""
+def _saved(one: Team) -> TeamOut:
+    return _team(one, one.connections.count())
+
+
+@router.get("/teams", response=Teams)
+def teams(request: HttpRequest, cursor: str | None = None, words: str = "") -> Teams:
+    """Teams by name; filtered by plain words."""
     guard.need(request, "look")
-    return [_team(one) for one in Team.objects.prefetch_related("people", "connections")]
+    rows = filtering.apply(Team.objects.all(), filter_words.read(words, {}), {}, ("name__icontains",))
+    found, following = page(rows.prefetch_related("people"), "name", cursor, _TEAMS)
+    counts = dict(
+        Connection.objects.filter(team__in=found).order_by().values("team").annotate(many=Count("pk")).values_list("team_id", "many")
+    )
+    return Teams(items=[_team(one, counts.get(one.pk, 0)) for one in found], next=following)
 
 
 @router.post("/teams", response={201: TeamOut})
 def add_team(request: HttpRequest, given: TeamIn) -> tuple[int, TeamOut]:
     """Make a team."""
-    return 201, _team(accounts.save_team(guard.need(request, "change"), given.name, given.people))
+    return 201, _saved(accounts.save_team(guard.need(request, "change"), given.name, given.people))
 
 
 def _find_team(identity: int) -> Team:
@@ -340,7 +381,7 @@ def _find_team(identity: int) -> Team:
 def change_team(request: HttpRequest, identity: int, given: TeamIn) -> TeamOut:
     """Change a team's name and people."""
     by = guard.need(request, "change")
-    return _team(accounts.save_team(by, given.name, given.people, _find_team(identity)))
+    return _saved(accounts.save_team(by, given.name, given.people, _find_team(identity)))
 
 
 @router.delete("/teams/{identity}", response={204: None})
@@ -354,8 +395,9 @@ def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
 
 
 def _belongings(person: Person) -> BelongingsOut:
+    found = leaving.belongings(person)
     things = [BelongingOut(key=one.key, what=one.what, name=one.name, says=one.says, address=one.address, act=one.act, production=one.production, offer=one.offer)
-              for one in leaving.belongings(person)]  # fmt: skip
+              for one in found.things]  # fmt: skip
     return BelongingsOut(
         username=person.username,
         name=person.shown_name,
@@ -364,6 +406,7 @@ def _belongings(person: Person) -> BelongingsOut:
         left=person.left,
         teams=sorted(one.name for one in person.teams.all()),
         things=things,
+        more=found.more,
     )
 
 
@@ -385,7 +428,7 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
 def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
-    known = {one.key for one in leaving.belongings(person) if one.act == "hand_over"}
+    known = {one.key for one in leaving.belongings(person).things if one.act == "hand_over"}
     wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
     to = {key: name for key, name in wanted.items() if key in known}
     if not to:

@@ -35,7 +35,7 @@ from neatlatch.desk.ground.common import filtering, problems, safe
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.applications import MeaningOut, ProfileIn, ProfilePreview, scheme_out, value_out
+from neatlatch.desk.pages.applications.shapes import MeaningOut, ProfileIn, ProfilePreview, scheme_out, value_out
 from neatlatch.desk.pages.connections.shapes import EnvironmentChoice, ScopeChoice
 
 from . import rows as rows_of

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.connections.summaries import FIT_OF, Summed
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 
 from .shapes import ConnectionRow, GlyphOut
 

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.pages.applications import EnvironmentOut, SchemeOut, ValueOut
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, SchemeOut, ValueOut
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -18,7 +18,7 @@ from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.pages.applications import environment_out, scheme_out, value_out
+from neatlatch.desk.pages.applications.shapes import environment_out, scheme_out, value_out
 from neatlatch.desk.pages.connections.shapes import (
     ActOut,
     CertificateOut,

@@ -6,12 +6,13 @@ from typing import Any
 from uuid import UUID
 
 from django.db import transaction
-from django.db.models import Count, Prefetch, Q, QuerySet, Window
+from django.db.models import Count, F, Prefetch, Q, QuerySet, Window
 from django.db.models.functions import RowNumber
 from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
+from neatlatch.core import filter_words
 from neatlatch.core.authority import rollover, telling
 from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.desk.authority.house import issuing, rights, signing, tokens
@@ -21,10 +22,11 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.applications import environment_out
-from neatlatch.desk.pages.house.shapes import AcceptingOut, RegistrationRightOut, SecretLife, SigningKeyOut, TokenLife, TurnedOut
+from neatlatch.desk.pages.applications.shapes import environment_out
+from neatlatch.desk.pages.house.shapes import Accepting, AcceptingOut, RegistrationRightOut, SecretLife, SigningKeyOut, TokenLife, TurnedOut
 from neatlatch.desk.work.credentials import life
 
 from .shapes import (
@@ -45,6 +47,7 @@ from .shapes import (
 
 router = Router(tags=["house authority"])
 _MOST_SHOWN = 100
+_MOST_TURNED = 20
 
 
 def _turned(rows: Any) -> list[TurnedOut]:
@@ -71,15 +74,21 @@ def _right(one: RegistrationRight) -> RegistrationRightOut:
 
 
 def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
-    """The authority of each of them; as many queries for ten as for one."""
-    now = timezone.now()
-    rights = RegistrationRight.objects.select_related("place__application").filter(ends__gt=now, left__gt=0)
-    alive = Access.objects.filter(revoked=None, ends__gt=now).values("environment").annotate(count=Count("pk"))
-    tokens_alive = dict(alive.values_list("environment", "count"))
-    counts = dict(Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER).values_list("place").annotate(Count("pk")))
-    asking = ResourceServer.objects.filter(credentials__kind="client_secret")
-    askers = {one.place_id: one for one in asking}
+    """The authority of each of them. Seven queries."""
+    now, found = timezone.now(), list(environments.prefetch_related(Prefetch("signing_keys", SigningKey.objects.defer("private"))))
+
+    def counted(rows: QuerySet[Any], by: str) -> dict[Any, int]:
+        return dict(rows.order_by().values(by).annotate(many=Count("pk")).values_list(by, "many"))
+
+    accepting = counted(Place.objects.filter(house=True), "environment")
+    clients = counted(Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER), "place__environment")
+    tokens_alive = counted(Access.objects.filter(revoked=None, ends__gt=now), "environment")
     newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
+    turned = list(newest.filter(nth__lte=_MOST_TURNED, environment__in=found).order_by("-id"))
+    rights = RegistrationRight.objects.filter(ends__gt=now, left__gt=0).annotate(
+        nth=Window(RowNumber(), partition_by="place__environment", order_by="-made")
+    )  # fmt: skip
+    lasting = list(rights.filter(nth__lte=_MOST_SHOWN, place__environment__in=found).select_related("place__application").order_by("-made"))
 
     def key(one: SigningKey) -> SigningKeyOut:
         return SigningKeyOut(
@@ -92,40 +101,21 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
             made_by=one.made_by,
         )
 
-    def accepting(one: Place) -> AcceptingOut:
-        asker = askers.get(one.pk)
-        return AcceptingOut(
-            application=one.application.key,
-            name=one.application.name,
-            clients=counts.get(one.pk, 0),
-            asks_as=asker.client_id if asker else "",
-            asker=asker.pk if asker else None,
-        )
-
     def authority(one: Environment) -> AuthorityOut:
-        name, places = issuing.issuer(one), sorted(one.places.all(), key=lambda place: place.application.name)
+        name = issuing.issuer(one)
         return AuthorityOut(
             environment=environment_out(one),
             issuer=name,
             metadata_address=name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
             keys=[key(each) for each in one.signing_keys.all()],
-            accepting=[accepting(each) for each in places if each.house],
-            others=[each.application.name for each in places if not each.house],
-            clients=sum(counts.get(each.pk, 0) for each in places),
+            accepting=accepting.get(one.pk, 0),
+            clients=clients.get(one.pk, 0),
             tokens=tokens_alive.get(one.pk, 0),
-            rights=[_right(right) for each in places for right in each.registration_rights.all()],
-            turned=_turned(one.turned_set.all()),
+            rights=[_right(each) for each in lasting if each.place.environment_id == one.pk],
+            turned=_turned(each for each in turned if each.environment_id == one.pk),
         )
 
-    return [
-        authority(one)
-        for one in environments.prefetch_related(
-            Prefetch("signing_keys", SigningKey.objects.defer("private")),
-            Prefetch("places", Place.objects.select_related("application")),
-            Prefetch("places__registration_rights", rights),
-            Prefetch("turned_set", newest.filter(nth__lte=20)),
-        )
-    ]
+    return [authority(one) for one in found]
 
 
 def _authority(environment: Environment) -> AuthorityOut:
@@ -137,6 +127,32 @@ def house(request: HttpRequest) -> list[AuthorityOut]:
     """The house authority in each environment."""
     guard.need(request, "look")
     return _authorities(Environment.objects.all())
+
+
+@router.get("/house/{environment}/applications", response=Accepting)
+def accepting(request: HttpRequest, environment: str, cursor: str | None = None, words: str = "") -> Accepting:
+    """The applications that accept what the house issues in an environment, by name; filtered by plain words."""
+    guard.need(request, "look")
+    at = find_environment(environment)
+    rows = Place.objects.filter(environment=at, house=True).annotate(name=F("application__name"))
+    asked = filter_words.read(words, {})
+    rows = filtering.apply(rows, asked, {}, ("application__name__icontains", "application__key__icontains"))
+    found, following = page(rows.select_related("application"), "application__name", cursor)
+    keys = [one.pk for one in found]
+    counted = Client.objects.filter(place__in=keys, house=True).exclude(kind=Kind.RESOURCE_SERVER).order_by().values("place")
+    counts = dict(counted.annotate(many=Count("pk")).values_list("place", "many"))
+    asking = {one.place_id: one for one in ResourceServer.objects.filter(credentials__kind="client_secret", place__in=keys)}
+    return Accepting(items=[_accepting(one, counts.get(one.pk, 0), asking.get(one.pk)) for one in found], next=following)
+
+
+def _accepting(one: Place, clients: int, asker: Client | None) -> AcceptingOut:
+    return AcceptingOut(
+        application=one.application.key,
+        name=one.application.name,
+        clients=clients,
+        asks_as=asker.client_id if asker else "",
+        asker=asker.pk if asker else None,
+    )
 
 
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})

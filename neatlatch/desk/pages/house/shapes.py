@@ -7,7 +7,7 @@ from datetime import datetime
 from uuid import UUID
 
 from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.pages.applications import EnvironmentOut
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 from neatlatch.desk.work.credentials.shown import DrawnByOut
 
 
@@ -33,6 +33,14 @@ class AcceptingOut:
     clients: int
     asks_as: str
     asker: UUID | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Accepting:
+    """A page of them."""
+
+    items: list[AcceptingOut]
+    next: str | None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,14 +71,13 @@ class RegistrationRightOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AuthorityOut:
-    """The authority of one environment."""
+    """The authority of one environment. ``accepting``: how many applications accept what it issues."""
 
     environment: EnvironmentOut
     issuer: str
     metadata_address: str
     keys: list[SigningKeyOut]
-    accepting: list[AcceptingOut]
-    others: list[str]
+    accepting: int
     clients: int
     tokens: int
     rights: list[RegistrationRightOut]

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Exists, OuterRef
+from django.db.models import Exists, OuterRef, QuerySet
 from django.http import HttpRequest
 from ninja import Router
 
@@ -14,6 +13,7 @@ from neatlatch.core import filter_words
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import factors, log_in, services
 from neatlatch.desk.ground.people.models import Passkey, Person
@@ -51,13 +51,21 @@ class PersonOut:
     second_factor: bool
 
 
+@dataclass(frozen=True, kw_only=True)
+class People:
+    """A page of people."""
+
+    items: list[PersonOut]
+    next: str | None
+
+
 class PasswordGiven(Given):
     """A password that somebody is given, and must change when they log in with it."""
 
     password: str
 
 
-def _people() -> Any:
+def _people() -> QuerySet[Person]:
     return Person.objects.annotate(has_passkey=Exists(Passkey.objects.filter(person=OuterRef("pk"))))
 
 
@@ -115,17 +123,19 @@ def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
     return 204, None
 
 
-@router.get("/people", response=list[PersonOut])
-def people(request: HttpRequest, words: str = "") -> list[PersonOut]:
-    """All people, by login name; filtered by plain words and field words (``role:operator access:off``)."""
+@router.get("/people", response=People)
+def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> People:
+    """People by login name; filtered by plain words and field words (``role:operator access:off``)."""
     guard.need(request, "look")
-    rows = [_row(one) for one in _people().order_by("username")]
     asked = filter_words.read(words, {"role": "role", "access": "access"})
-    picked: dict[str, Callable[[PersonOut], str]] = {
-        "role": lambda one: one.role,
-        "access": lambda one: "on" if one.active else "off",
-    }
-    return filtering.pick(rows, asked, picked, lambda one: f"{one.name} {one.username}")
+    rows = filtering.apply(
+        _people(), asked, {"role": "role__contains"}, ("username__icontains", "first_name__icontains", "last_name__icontains")
+    )
+    for one in asked:
+        if one.field == "access":
+            rows = rows.filter(is_active=(one.text != "off") != one.without)
+    found, following = page(rows, "username", cursor)
+    return People(items=[_row(one) for one in found], next=following)
 
 
 @router.post("/people", response={201: PersonOut})

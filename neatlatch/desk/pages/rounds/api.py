@@ -2,30 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.conf import settings
-from django.db.models import Count, Q
-from django.http import HttpRequest
+from django.db.models import F, Q, QuerySet, TextField
+from django.db.models.expressions import RawSQL
+from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
+from neatlatch.core import filter_words
 from neatlatch.core.evidence import Rung
 from neatlatch.desk.estate.lookups import find_connection, find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.pages.applications import EnvironmentOut, environment_out
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work.rounds import services
 from neatlatch.desk.work.rounds.models import Round, Test
 from neatlatch.desk.work.rounds.tasks import start_round, start_test
 
 router = Router(tags=["rounds"])
 _IN_MY_NAME = 50
+# Letters that a list shows of what a rung saw.
+_MOST_SAID = 300
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -114,7 +120,7 @@ class Rounds:
 
 @dataclass(frozen=True, kw_only=True)
 class RoundTest:
-    """A test of a round."""
+    """A test of a round; ``says``: where it stopped."""
 
     connection: str
     state: str
@@ -124,10 +130,11 @@ class RoundTest:
 
 
 @dataclass(frozen=True, kw_only=True)
-class RoundFull(RoundOut):
-    """A round with its tests."""
+class RoundTests:
+    """A page of a round's tests, by connection."""
 
-    tests: list[RoundTest]
+    items: list[RoundTest]
+    next: str | None
 
 
 def test_out(test: Test) -> TestOut:
@@ -228,72 +235,88 @@ def stop(request: HttpRequest, identity: UUID) -> TestOut:
     return test_out(services.stop_test(by, find_test(identity)))
 
 
-COUNTS = {
-    "total": Count("tests"),
-    "done": Count("tests", filter=Q(tests__state__in=(Test.State.DONE, Test.State.STOPPED))),
-    "failed": Count("tests", filter=Q(tests__passed=False)),
-}
+def rounds_out(found: Sequence[Round]) -> list[RoundOut]:
+    """Rounds with their counts. Two queries."""
+    counts = services.counts_of([one.number for one in found])
+    return [
+        RoundOut(
+            number=one.number,
+            begun=one.begun,
+            ended=one.ended,
+            begun_by=one.begun_by,
+            stopped=one.stopped,
+            total=counts[one.number].total,
+            done=counts[one.number].done,
+            failed=counts[one.number].failed,
+        )
+        for one in found
+    ]
 
 
-def round_out(one: Any) -> RoundOut:
-    """A round that was fetched with its counts."""
-    return RoundOut(
-        number=one.number,
-        begun=one.begun,
-        ended=one.ended,
-        begun_by=one.begun_by,
-        stopped=one.stopped,
-        total=one.total,
-        done=one.done,
-        failed=one.failed,
-    )
-
-
-def round_full(number: int) -> RoundFull:
-    """A round with its tests, or a 404."""
-    found = Round.objects.annotate(**COUNTS).filter(number=number).first()
+def _round(number: int) -> RoundOut:
+    found = Round.objects.filter(number=number).first() if 0 < number < 2**63 else None
     if found is None:
         raise problems.not_found("round")
-    tests = []
-    for one in Test.objects.filter(round_id=number).select_related("connection").order_by("connection__ref"):
-        failed = next((rung for rung in one.rungs if not rung["passed"]), None)
-        says = (
-            f"{failed['rung'].replace('_', ' ')}: {failed['says']}"
-            if failed
-            else (one.rungs[-1]["rung"].replace("_", " ") if one.rungs and one.passed is None else "")
-        )
-        tests.append(RoundTest(connection=one.connection.ref, state=one.state, passed=one.passed, test=one.pk, says=says))
-    return RoundFull(**vars(round_out(found)), tests=tests)
+    return rounds_out([found])[0]
 
 
 @router.get("/rounds", response=Rounds)
 def rounds(request: HttpRequest, cursor: str | None = None) -> Rounds:
     """Rounds, newest first."""
     guard.need(request, "look")
-    found, following = page(Round.objects.annotate(**COUNTS), "number", cursor, limit=50, descending=True)
-    return Rounds(items=[round_out(one) for one in found], next=following)
+    found, following = page(Round.objects.all(), "number", cursor, limit=50, descending=True)
+    return Rounds(items=rounds_out(found), next=following)
 
 
-@router.post("/rounds", response={202: RoundFull})
-def begin_round(request: HttpRequest) -> tuple[int, RoundFull]:
+@router.post("/rounds", response={202: RoundOut})
+def begin_round(request: HttpRequest) -> tuple[int, RoundOut]:
     """Begin a round over all connections now; watch it at ``/api/rounds/{number}/events``."""
     by = guard.need(request, "test")
-    return 202, round_full(start_round(by).number)
+    return 202, _round(start_round(by).number)
 
 
-@router.get("/rounds/{number}", response=RoundFull)
-def one_round(request: HttpRequest, number: int) -> RoundFull:
-    """A round with its tests."""
+@router.get("/rounds/{number}", response=RoundOut)
+def one_round(request: HttpRequest, number: int) -> RoundOut:
+    """A round with its counts."""
     guard.need(request, "look")
-    return round_full(number)
+    return _round(number)
 
 
-@router.post("/rounds/{number}/stops", response=RoundFull)
-def stop_round(request: HttpRequest, number: int) -> RoundFull:
+@router.get("/rounds/{number}/tests", response=RoundTests)
+def those_of_round(request: HttpRequest, number: int, cursor: str | None = None, words: str = "") -> HttpResponse:
+    """The tests of a round, by connection; filtered by plain words and how they went (``state:failed``)."""
+    guard.need(request, "look")
+    found = _round(number)
+    rows = Test.objects.filter(round_id=found.number)
+    for one in filter_words.read(words, {"state": "state"}):
+        wanted = _WENT.get(one.text, Q(state=one.text)) if one.field else Q(connection__ref__icontains=one.text)
+        rows = rows.exclude(wanted) if one.without else rows.filter(wanted)
+    told: QuerySet[Any] = rows.annotate(ref=F("connection__ref"), **_LAST_RUNG).values_list(
+        "pk", "state", "passed", "ref", *_LAST_RUNG, named=True
+    )  # fmt: skip
+    items, following = page(told, "connection__ref", cursor)
+    return written(RoundTests(items=[_round_test(one) for one in items], next=following))
+
+
+_WENT = {"failed": Q(passed=False), "passed": Q(passed=True)}
+# A test stops at the first rung that fails, so the last is the one to tell of.
+_LAST_RUNG = {
+    f"last_{name}": RawSQL(f"json_extract(rounds_test.rungs, '$[#-1].{name}')", [], output_field=TextField()) for name in ("rung", "says")
+}
+
+
+def _round_test(one: Any) -> RoundTest:
+    rung = (one.last_rung or "").replace("_", " ")
+    says = f"{rung}: {one.last_says}"[:_MOST_SAID] if one.passed is False else rung if one.passed is None else ""
+    return RoundTest(connection=one.ref, state=one.state, passed=one.passed, test=one.pk, says=says)
+
+
+@router.post("/rounds/{number}/stops", response=RoundOut)
+def stop_round(request: HttpRequest, number: int) -> RoundOut:
     """Stop a round."""
     by = guard.need(request, "test")
-    found = Round.objects.filter(number=number).first()
+    found = Round.objects.filter(number=number).first() if 0 < number < 2**63 else None
     if found is None:
         raise problems.not_found("round")
     services.stop_round(by, found)
-    return round_full(number)
+    return _round(number)

@@ -1,6 +1,7 @@
 """Live progress as server-sent events (HTML Living Standard §9.2): a test's rungs and a round's counts as they happen.
 
-The events are read from the database, so they show whoever runs the test: this process or the worker.
+The events are read from the database, so they show whoever runs the test: this process or the worker. One look serves for all who watch in a
+process: it asks how far each thing is, and reads anew only what has gone on.
 """
 
 from __future__ import annotations
@@ -9,13 +10,18 @@ import asyncio
 import json
 import time
 from collections import Counter
-from collections.abc import AsyncIterator, Callable
-from dataclasses import asdict
-from typing import TypeVar
+from collections.abc import AsyncIterator
+from dataclasses import asdict, dataclass, field
+from typing import Any
 from uuid import UUID
+from weakref import WeakKeyDictionary
 
+import structlog
 from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
+from django.db import DatabaseError
+from django.db.models import IntegerField
+from django.db.models.expressions import RawSQL
 from django.http import HttpRequest, HttpResponseBase, StreamingHttpResponse
 
 from neatlatch.desk.ground import guard
@@ -23,72 +29,154 @@ from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.rounds.models import Test
+from neatlatch.desk.work.rounds.models import Round, Test
 
-from .api import RoundFull, TestOut, find_test, round_full, test_out
+from .api import rounds_out, test_out
 
-S = TypeVar("S", TestOut, RoundFull)
-
+log = structlog.get_logger()
 _LOOK_EVERY = 0.12
 _LONGEST = 600.0
 # Streams of one person, and of all; and how often it is looked whether whoever watches still may.
 _MOST_OF_ONE, _MOST = 8, 200
 _MAY_EVERY = 2.0
 _watching: Counter[int] = Counter()
+_ENDED = (Test.State.DONE, Test.State.STOPPED, Test.State.CUT)
+
+# A test by its ID, or a round by its number.
+Watched = UUID | int
+
+
+@dataclass(frozen=True)
+class Seen:
+    """How far something is (``mark``), the event that tells it, and whether it is over."""
+
+    mark: tuple[Any, ...]
+    event: str
+    over: bool
+
+
+def look(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Seen]:
+    """What is watched as it stands, without what is gone; what has not gone on is what was seen before. One query for all tests and two for all
+    rounds, and one for what has gone on."""
+    tests = {one for one in watched if isinstance(one, UUID)}
+    found: dict[Watched, Seen] = {}
+    if tests:
+        marks = {key: mark for key, *mark in Test.objects.filter(pk__in=tests).annotate(climbed=_CLIMBED).values_list("pk", *_MARK)}
+        going = [key for key, mark in marks.items() if key not in before or before[key].mark != tuple(mark)]
+        found |= {key: before[key] for key in marks.keys() - set(going)}
+        for test in Test.objects.select_related("connection").filter(pk__in=going) if going else ():
+            found[test.pk] = Seen(tuple(marks[test.pk]), _event(test_out(test)), test.state in _ENDED)
+    if numbers := {one for one in watched if isinstance(one, int)}:
+        for told in rounds_out(list(Round.objects.filter(number__in=numbers))):
+            mark = tuple(vars(told).values())
+            same = before.get(told.number)
+            found[told.number] = same if same and same.mark == mark else Seen(mark, _event(told), told.ended is not None)
+    return found
+
+
+_MARK = ("state", "passed", "begun", "ended", "climbed")
+_CLIMBED = RawSQL("json_array_length(rounds_test.rungs)", [], output_field=IntegerField())
+
+
+@dataclass
+class _Lookout:
+    """The one who looks, of an event loop; it ends when nobody watches any more."""
+
+    watchers: Counter[Watched] = field(default_factory=Counter)
+    seen: dict[Watched, Seen] = field(default_factory=dict)
+    news: asyncio.Condition = field(default_factory=asyncio.Condition)
+    task: asyncio.Task[None] | None = None
+
+    async def begin(self, what: Watched, first: Seen) -> None:
+        """Somebody watches it from now on."""
+        self.watchers[what] += 1
+        self.seen.setdefault(what, first)
+        if self.task is None or self.task.done():
+            self.task = asyncio.create_task(self._look())
+
+    def end(self, what: Watched) -> None:
+        """Somebody does not any more."""
+        self.watchers[what] -= 1
+        if not self.watchers[what]:
+            del self.watchers[what]
+            self.seen.pop(what, None)
+
+    async def _look(self) -> None:
+        while self.watchers:
+            await asyncio.sleep(_LOOK_EVERY)
+            watched = set(self.watchers)
+            try:
+                found = await sync_to_async(look)(watched, dict(self.seen))
+            except DatabaseError as error:  # busy for a moment; those who watch are told at the next look
+                log.warning("could not look at what is watched", why=str(error))
+                continue
+            began_meanwhile = {key: self.seen[key] for key in self.watchers.keys() - watched}
+            self.seen = {key: found[key] for key in watched & self.watchers.keys() if key in found} | began_meanwhile
+            async with self.news:
+                self.news.notify_all()
+
+    async def next_look(self) -> None:
+        """Wait until it has looked again."""
+        async with self.news:
+            await self.news.wait()
+
+
+_lookouts: WeakKeyDictionary[asyncio.AbstractEventLoop, _Lookout] = WeakKeyDictionary()
 
 
 async def test_events(request: HttpRequest, identity: UUID) -> HttpResponseBase:
     """The test each time something new is known of it, until it has ended."""
-    ended = {Test.State.DONE.value, Test.State.STOPPED.value, Test.State.CUT.value}
-    return await _stream(request, lambda: test_out(find_test(identity)), lambda seen: seen.state in ended)
+    return await _stream(request, identity, "test")
 
 
 async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
-    """The round each time something changed in it, until it has ended."""
-    return await _stream(request, lambda: round_full(number), lambda seen: seen.ended is not None)
+    """The counts of a round each time they change, until it has ended."""
+    return await _stream(request, number, "round")
 
 
-async def _stream(request: HttpRequest, look: Callable[[], S], over: Callable[[S], bool]) -> HttpResponseBase:
+async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpResponseBase:
     person = await request.auser()
     if not isinstance(person, Person) or not guard.may(person, "look"):
         return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
-    try:
-        first = await sync_to_async(look)()
-    except Problem as problem:
-        return problems.answer(problem)
-
+    if isinstance(what, int) and what >= 2**63:
+        return problems.answer(problems.not_found(called))
+    first = (await sync_to_async(look)({what}, {})).get(what)
+    if first is None:
+        return problems.answer(problems.not_found(called))
     if _watching[person.pk] >= _MOST_OF_ONE or _watching.total() >= _MOST:
         return problems.answer(Problem(429, "You watch much at once.", "Close other pages that watch a test or a round.", retry_after=10))
     session = request.session.session_key or ""
-
-    async def events() -> AsyncIterator[str]:
-        _watching[person.pk] += 1
-        try:
-            seen, until, asked = first, time.monotonic() + _LONGEST, time.monotonic()
-            yield _event(seen)
-            told = _event(seen)
-            while not over(seen) and time.monotonic() < until:
-                await asyncio.sleep(_LOOK_EVERY)
-                if time.monotonic() - asked > _MAY_EVERY:
-                    asked = time.monotonic()
-                    if not await sync_to_async(log_in.still_may)(person, session):
-                        return
-                try:
-                    seen = await sync_to_async(look)()
-                except Problem:
-                    return
-                if (event := _event(seen)) != told:
-                    told = event
-                    yield event
-        finally:
-            _watching[person.pk] -= 1
-            if not _watching[person.pk]:
-                del _watching[person.pk]
-
     return StreamingHttpResponse(
-        events(), content_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        _events(person, session, what, first),
+        content_type="text/event-stream",
+        headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
     )
 
 
-def _event(seen: TestOut | RoundFull) -> str:
+async def _events(person: Person, session: str, what: Watched, seen: Seen) -> AsyncIterator[str]:
+    lookout = _lookouts.setdefault(asyncio.get_running_loop(), _Lookout())
+    _watching[person.pk] += 1
+    await lookout.begin(what, seen)
+    try:
+        until, asked = time.monotonic() + _LONGEST, time.monotonic()
+        yield seen.event
+        while not seen.over and time.monotonic() < until:
+            await lookout.next_look()
+            if time.monotonic() - asked > _MAY_EVERY:
+                asked = time.monotonic()
+                if not await sync_to_async(log_in.still_may)(person, session):
+                    return
+            if (now := lookout.seen.get(what)) is None:
+                return
+            if now.event != seen.event:
+                yield now.event
+            seen = now
+    finally:
+        lookout.end(what)
+        _watching[person.pk] -= 1
+        if not _watching[person.pk]:
+            del _watching[person.pk]
+
+
+def _event(seen: Any) -> str:
     return f"data: {json.dumps(asdict(seen), cls=DjangoJSONEncoder)}\n\n"

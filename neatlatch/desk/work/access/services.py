@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, Literal, TypeVar
 
 from django.db import transaction
@@ -23,6 +23,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.common.quick_rows import read
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import rules as wire
 from neatlatch.wire.road import Road, RoadError
@@ -68,8 +69,11 @@ def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing
 
 def known(place: Place, kept: RuleBook) -> Known:
     """What there is beside the rules. One query."""
-    profile = place.application.read_profile()
     accounts = Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+    return _known(place.application.read_profile(), kept, accounts)
+
+
+def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> Known:
     if profile.rules is not None:
         return Known(tuple(accounts), tuple(kept.resources), profile.rules.operations)
     return Known(
@@ -87,13 +91,49 @@ def book_now(place: Place, kept: RuleBook | None = None) -> Book:
     return (kept or book_of(place)).book()
 
 
-def count_idle(books: Sequence[tuple[Place, RuleBook, Book]]) -> list[int | None]:
-    """How many rules of each book never decide; ``None`` where that is too much work."""
-    return heavy.run(access.count_idle, [(book, known(place, kept)) for place, kept, book in books])
+@dataclass(frozen=True)
+class Listed:
+    """The rules of a place in the list: how many, how many of them never decide (``None``: too much work
+    to tell), and whether other rules stand there."""
+
+    place: Place
+    derived: bool
+    rules: int
+    idle: int | None
+    differs: bool
+
+
+def listed(places: Sequence[Place]) -> list[Listed]:
+    """The rules of many places, which were read with their applications. Two queries."""
+    books = RuleBook.objects.in_bulk([one.pk for one in places])
+    clients: dict[int, list[Client]] = {}
+    for one in read(Client.objects.filter(place__in=[one.pk for one in places]).only("place", "account", "name", "rights")):
+        clients.setdefault(one.place_id, []).append(one)
+    found: list[Listed] = []
+    counted: list[tuple[int, tuple[Book, Known]]] = []
+    for place in places:
+        profile, own = place.application.read_profile(), clients.get(place.pk, [])
+        if profile.rules is None:
+            found.append(Listed(place, True, len(_derived(profile, own).rules), 0, False))
+            continue
+        kept = books.get(place.pk) or RuleBook(place=place, version=0)
+        book, there = kept.book(), kept.book_there()
+        found.append(Listed(place, False, len(book.rules), 0, there is not None and there != book))
+        if book.rules:
+            counted.append((len(found) - 1, (book, _known(profile, kept, [one.account for one in own if one.account]))))
+    if counted:
+        counts = heavy.run(access.count_idle, [one for _, one in counted])
+        for (number, _), idle in zip(counted, counts, strict=True):
+            found[number] = replace(found[number], idle=idle)
+    return found
 
 
 def _of_roles(place: Place, profile: Profile) -> Book:
-    holders = {one.account or one.name: list(one.rights) for one in Client.objects.filter(place=place).exclude(rights=[])}
+    return _derived(profile, Client.objects.filter(place=place))
+
+
+def _derived(profile: Profile, clients: Iterable[Client]) -> Book:
+    holders = {one.account or one.name: list(one.rights) for one in clients if one.rights}
     return access.derive(profile.roles, profile.operations, holders)
 
 

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.journal.models import ABOUT, Entry
 from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut, OwnerFrom
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.replacing.models import Replacement
@@ -154,9 +154,9 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     row = rows(Credential.objects.filter(pk=credential.pk), now)[0]
     after = Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
     client = credential.client
-    said = Q(details__id=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")
+    said = Q(about=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")
     entries = [LifeOut(at=one.at, who=one.who, did=one.did, why=str(one.details.get('why') or one.details.get('reason') or one.details.get('to') or ''))
-               for one in Entry.objects.filter(said).order_by("number")[:200]]  # fmt: skip
+               for one in Entry.objects.alias(about=ABOUT).filter(said).order_by("number")[:200]]  # fmt: skip
     if not any(one.did == "made" for one in entries):
         by = credential.put_in_by or "the application"
         entries.insert(

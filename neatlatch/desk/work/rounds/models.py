@@ -11,13 +11,17 @@ from neatlatch.desk.estate.records.connections.models import Connection
 
 
 class Round(models.Model):
-    """One regular sweep of tests over all connections."""
+    """One regular sweep of tests over all connections. The counts of its tests are kept when it has
+    ended, because tests themselves are kept for a while only."""
 
     number = models.BigAutoField(primary_key=True)
     begun = models.DateTimeField()
     ended = models.DateTimeField(null=True)
     stopped = models.BooleanField(default=False)
     begun_by = models.CharField(max_length=150)
+    total = models.PositiveIntegerField(default=0)
+    done = models.PositiveIntegerField(default=0)
+    failed = models.PositiveIntegerField(default=0)
 
     class Meta:
         ordering = ["-number"]
@@ -63,6 +67,7 @@ class Test(models.Model):
         indexes = [
             models.Index(fields=["connection", "-made"]),
             models.Index(fields=["state"]),
+            models.Index(fields=["round", "state", "passed"], condition=models.Q(round__isnull=False), name="how_a_round_goes"),
             models.Index(fields=["person", "-made"], condition=models.Q(person__isnull=False), name="tests_in_a_persons_name"),
         ]
         constraints = [models.UniqueConstraint(fields=["round", "connection"], name="one_test_of_a_connection_in_a_round")]

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import random
 import secrets
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
 
 import structlog
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Q, QuerySet
+from django.db.models import Count, Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
@@ -304,6 +304,7 @@ def begin_round(by: Actor) -> Round:
             return running
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
         Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by.username) for one in Connection.objects.filter(paused=False))
+        Round.objects.filter(pk=begun.pk).update(total=Test.objects.filter(round=begun).count())
         if by != CLOCK:
             write(by, "began", "round", str(begun.number))
     end_if_done(begun)
@@ -401,7 +402,30 @@ def end_if_done(one: Round) -> None:
     with transaction.atomic():
         left = Test.objects.filter(round=one).exclude(state__in=(Test.State.DONE, Test.State.STOPPED)).exists()
         if not left:
-            Round.objects.filter(pk=one.pk, ended=None).update(ended=timezone.now())
+            counts = counts_of([one.pk])[one.pk]
+            Round.objects.filter(pk=one.pk, ended=None).update(ended=timezone.now(), **asdict(counts))
+
+
+@dataclass(frozen=True)
+class RoundCounts:
+    """How many tests a round has, how many of them are over, and how many failed."""
+
+    total: int
+    done: int
+    failed: int
+
+
+def counts_of(numbers: Collection[int]) -> dict[int, RoundCounts]:
+    """The counts of rounds, by their numbers: those that are kept of rounds that have ended, and counted now of others. Two queries."""
+    rows = Round.objects.filter(number__in=numbers).values_list("number", "ended", "total", "done", "failed")
+    found = {number: (ended, RoundCounts(*kept)) for number, ended, *kept in rows}
+    going = [number for number, (ended, _) in found.items() if ended is None]
+    over = Q(state__in=(Test.State.DONE, Test.State.STOPPED))
+    counted = Test.objects.filter(round__in=going).order_by().values("round").annotate(
+        total=Count("round"), over=Count("state", filter=over), in_vain=Count("passed", filter=Q(passed=False))
+    )  # fmt: skip
+    now = {number: RoundCounts(*counts) for number, *counts in counted.values_list("round", "total", "over", "in_vain")}
+    return {number: kept if ended is not None else now.get(number, RoundCounts(0, 0, 0)) for number, (ended, kept) in found.items()}
 
 
 @transaction.atomic

@@ -3,8 +3,10 @@
   import { api, ifMatch, ok, type Connection } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import CopyLine from '../../lib/CopyLine.svelte'
+  import PersonField from '../../lib/PersonField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
+  import TeamField from '../../lib/TeamField.svelte'
   import When from '../../lib/When.svelte'
 
   let { connection }: { connection: Connection } = $props()
@@ -12,8 +14,6 @@
     queryKey: ['accounts', connection.ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}/accounts', { params: { path: { ref: connection.ref } } })),
   }))
-  const people = createQuery(() => ({ queryKey: ['people'], queryFn: () => ok(api.GET('/api/people')), enabled: may('change') }))
-  const teams = createQuery(() => ({ queryKey: ['teams'], queryFn: () => ok(api.GET('/api/teams')), enabled: may('change') }))
   const acts = acting('connection')
   let changing = $state(false)
   let asking = $state(false)
@@ -81,10 +81,8 @@
       <label class="flex min-h-[26px] items-center gap-2"
         ><input type="radio" bind:group={form.individual} value={true} /> Each person their own</label
       >
-      <label class="mt-1 block"
-        ><span class="label-text">Belongs to the team</span><select class="line-in" bind:value={form.team}
-          ><option value="">none</option>{#each teams.data ?? [] as one (one.id)}<option>{one.name}</option>{/each}</select
-        ></label
+      <label class="mt-1 block" for="of-team"
+        ><span class="label-text">Belongs to the team</span><TeamField id="of-team" bind:value={form.team} /></label
       >
       {#if form.individual}<label class="mt-1 block"
           ><span class="label-text">Service account that tests use</span><input
@@ -109,9 +107,8 @@
       </p>
     {:else}
       <p class="help">
-        Each person their own{found.data.team ? `; team ${found.data.team}` : ''}. {found.data.people.filter(
-          (one) => one.connected_at,
-        ).length} of {found.data.people.length} have connected.
+        Each person their own{found.data.team ? `; team ${found.data.team}` : ''}. {found.data.connected} of {found.data.of_all} have
+        connected.
       </p>
       {#if found.data.tests_as}
         <p class="flex flex-wrap items-baseline gap-x-3">
@@ -159,17 +156,13 @@
           {#if one.link}<CopyLine text={one.link} what="the link that asks {one.name} to connect" />{/if}
         </div>
       {/each}
+      {#if found.data.of_all > found.data.people.length}<p class="help mt-1">
+          and {found.data.of_all - found.data.people.length} more
+        </p>{/if}
       {#if may('change') && !asking}<button class="act mt-1" onclick={() => (asking = true)}>Ask somebody else</button>{/if}
       {#if asking}
         <form class="border-base-300 mt-1 border-t pt-2" onsubmit={ask}>
-          <label class="block"
-            ><span class="label-text">Whom</span><select class="line-in" bind:value={username}
-              ><option value="">choose</option
-              >{#each (people.data ?? []).filter((one) => one.active) as one (one.username)}<option value={one.username}
-                  >{one.name}</option
-                >{/each}</select
-            ></label
-          >
+          <label class="block"><span class="label-text">Whom</span><PersonField id="whom" bind:value={username} /></label>
           <label class="mt-1 block"
             ><span class="label-text">Their account there, if you know it</span><input
               class="line-in value"

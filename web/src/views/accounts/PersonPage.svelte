@@ -72,7 +72,9 @@
   <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <section class="sheet" aria-labelledby="things">
       <h2 id="things" class="border-base-300 border-b px-4 py-2">
-        {person.things.length ? `${person.things.length} things of theirs` : 'Nothing here is theirs'}
+        {person.things.length
+          ? `${person.more ? 'More than ' : ''}${person.things.length} things of theirs`
+          : 'Nothing here is theirs'}
       </h2>
       {#if person.things.length}
         <table class="rows">
@@ -117,6 +119,9 @@
             {/each}
           </tbody>
         </table>
+        {#if person.more}<p class="help px-4 py-3">
+            The first of each kind stand here; more of them come as these are seen to.
+          </p>{/if}
       {:else}<p class="px-4 py-3">
           No job, application, account or secret names them. When somebody leaves, this page is how one knows that nothing stops.
         </p>{/if}

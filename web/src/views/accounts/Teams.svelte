@@ -1,18 +1,24 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import { paged } from '../../lib/paged.svelte'
+  import PersonField from '../../lib/PersonField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
 
-  let { people }: { people: Schemas['PersonOut'][] } = $props()
-  const list = createQuery(() => ({ queryKey: ['teams'], queryFn: () => ok(api.GET('/api/teams')) }))
+  const found = paged(
+    () => ['teams'],
+    (cursor) => ok(api.GET('/api/teams', { params: { query: { cursor } } })),
+  )
   const acts = acting('person', 'owner')
-  let form = $state<{ id: number; name: string; people: string[] } | null>(null)
+  let form = $state<{ id: number; name: string; people: Schemas['MemberOut'][] } | null>(null)
+  let joins = $state('')
 
   const save = (event: Event) => {
     event.preventDefault()
-    const { id, ...body } = form!
+    take()
+    const { id, name, people } = form!
+    const body = { name, people: people.map((one) => one.username) }
     void acts
       .run(() =>
         id
@@ -24,7 +30,11 @@
       })
   }
   const remove = (identity: number) => acts.run(() => ok(api.DELETE('/api/teams/{identity}', { params: { path: { identity } } })))
-  const nameOf = (username: string) => people.find((one) => one.username === username)?.name ?? username
+  function take(): void {
+    const username = joins.trim()
+    if (username && !form!.people.some((one) => one.username === username)) form!.people.push({ username, name: username })
+    joins = ''
+  }
 </script>
 
 <section class="sheet mt-4" aria-labelledby="teams" id="teams-section">
@@ -39,9 +49,18 @@
       <label class="block max-w-sm"><span class="label-text">Name</span><input class="line-in" bind:value={form.name} /></label>
       <fieldset class="mt-2">
         <legend class="label-text">People</legend>
-        {#each people as one (one.username)}<label class="me-5 inline-flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" value={one.username} bind:group={form.people} /> {one.name}</label
-          >{/each}
+        {#each form.people as one (one.username)}<span class="bg-quiet-ground me-2 mb-1 inline-flex items-center rounded-md ps-2"
+            >{one.name}<button
+              type="button"
+              class="text-soft min-h-[26px] min-w-[26px]"
+              aria-label="{one.name} leaves the team"
+              onclick={() => (form!.people = form!.people.filter((each) => each.username !== one.username))}>×</button
+            ></span
+          >{:else}<span class="text-soft">nobody</span>{/each}
+        <div class="mt-1 flex max-w-sm gap-2">
+          <PersonField id="joins" label="Login name of who joins" bind:value={joins} />
+          <button type="button" class="btn btn-sm" disabled={!joins.trim()} onclick={take}>Join</button>
+        </div>
       </fieldset>
       <div class="mt-2 flex gap-3">
         <button class="btn btn-primary btn-sm">Save</button>
@@ -59,14 +78,16 @@
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />
-  {#if list.data?.length}
+  {#if found.rows.length}
     <table class="rows">
       <thead><tr><th>Team</th><th>People</th><th>Connections</th><th><span class="sr-only">Acts</span></th></tr></thead>
       <tbody>
-        {#each list.data as one (one.id)}
+        {#each found.rows as one (one.id)}
           <tr
-            ><td class="font-semibold">{one.name}</td><td>{one.people.map(nameOf).join(', ') || 'nobody'}</td><td
-              >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{/each}</td
+            ><td class="font-semibold">{one.name}</td><td>{one.people.map((each) => each.name).join(', ') || 'nobody'}</td><td
+              >{#if one.connections}<a class="act" href={`/connections?words=${encodeURIComponent(`team:"${one.name}"`)}`}
+                  >{one.connections}</a
+                >{:else}<span class="text-soft">none</span>{/if}</td
             ><td class="text-end"
               >{#if may('change')}<button
                   class="act"
@@ -78,6 +99,7 @@
         {/each}
       </tbody>
     </table>
+    {#if found.query.hasNextPage}<button class="btn btn-sm m-3" onclick={() => found.query.fetchNextPage()}>More</button>{/if}
   {:else if !form}<p class="px-4 py-3">
       None yet. A connection may belong to a team, and its people may each connect an account.
     </p>{/if}

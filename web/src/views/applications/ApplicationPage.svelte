@@ -6,6 +6,7 @@
   import Loading from '../../lib/Loading.svelte'
   import OwnerOf from '../../lib/OwnerOf.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { capital, takesClients } from '../../lib/words'
@@ -18,10 +19,10 @@
     queryKey: ['application', key],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key } } })),
   }))
-  const clients = createQuery(() => ({
-    queryKey: ['clients', key],
-    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application: key } } })),
-  }))
+  const clients = paged(
+    () => ['clients', key],
+    (cursor) => ok(api.GET('/api/clients', { params: { query: { application: key, cursor } } })),
+  )
   const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
   const oauth = $derived(takesClients(found.data))
   const left = $derived(
@@ -105,11 +106,11 @@
       </section>
       <section class="sheet" aria-labelledby="clients">
         <h2 id="clients" class="border-base-300 border-b px-4 py-2">Clients registered there</h2>
-        {#if clients.data?.length}
+        {#if clients.rows.length}
           <table class="rows">
             <thead><tr><th>Name</th><th>Client ID</th><th>Environment</th><th>Kept</th><th>Used by</th></tr></thead>
             <tbody>
-              {#each clients.data as one (one.id)}
+              {#each clients.rows as one (one.id)}
                 <tr data-row>
                   <td><a class="act" href="/clients/{one.id}">{one.name}</a></td>
                   <td class="value">{one.client_id || '—'}</td>
@@ -128,12 +129,15 @@
                               : 'by hand'}</td
                   >
                   <td
-                    >{#each one.connections as ref (ref)}<a class="act me-2" href="/connections/{ref}">{ref}</a>{/each}</td
+                    >{#each one.connections as ref (ref)}<a class="act me-2" href="/connections/{ref}">{ref}</a
+                      >{/each}{#if one.more_connections}<span class="text-soft">and {one.more_connections} more</span>{/if}</td
                   >
                 </tr>
               {/each}
             </tbody>
           </table>
+          {#if clients.query.hasNextPage}<button class="btn btn-sm m-3" onclick={() => clients.query.fetchNextPage()}>More</button
+            >{/if}
         {:else}
           <p class="px-4 py-3">None yet. A client, a key or an account is what the application knows us by.</p>
         {/if}

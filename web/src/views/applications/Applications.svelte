@@ -1,17 +1,16 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import { searchParams } from 'sv-router'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
 
   let words = $state(String(searchParams.get('words') ?? ''))
-  const list = createQuery(() => ({
-    queryKey: ['applications', words],
-    queryFn: () => ok(api.GET('/api/applications', { params: { query: { words } } })),
-    placeholderData: (before) => before,
-  }))
+  const found = paged(
+    () => ['applications', words],
+    (cursor) => ok(api.GET('/api/applications', { params: { query: { words, cursor } } })),
+  )
 </script>
 
 <ListPage
@@ -20,8 +19,8 @@
   list="applications"
   bind:words
   placeholder="words, or env:staging owner:freight scheme:basic"
-  query={list}
-  rows={list.data ?? []}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.key}
 >
   {#snippet actions()}{#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/new" data-key="n"

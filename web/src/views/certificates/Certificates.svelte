@@ -2,10 +2,12 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, once, Problem } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import CopyLine from '../../lib/CopyLine.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
@@ -20,19 +22,19 @@
     queryKey: ['certificate-authorities'],
     queryFn: () => ok(api.GET('/api/certificate-authorities')),
   }))
-  const rows = createQuery(() => ({
-    queryKey: ['certificates'],
-    queryFn: () => ok(api.GET('/api/certificates')),
-    refetchInterval: 15000,
-  }))
   const accepting = createQuery(() => ({ queryKey: ['house'], queryFn: () => ok(api.GET('/api/house')) }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
   const one = $derived(houses.data?.find((each) => each.environment.key === chosen) ?? houses.data?.at(-1))
-  const listed = $derived((rows.data ?? []).filter((each) => each.environment === one?.environment.name))
-  const living = $derived(listed.filter((each) => each.state === 'lives'))
-  const gone = $derived(listed.filter((each) => each.state !== 'lives'))
+  const listed = (lives: boolean) =>
+    paged(
+      () => ['certificates', one?.environment.key ?? '', lives],
+      (cursor) => ok(api.GET('/api/certificates', { params: { query: { environment: one!.environment.key, lives, cursor } } })),
+      { every: 15_000, enabled: () => Boolean(one) },
+    )
+  const living = listed(true)
+  const gone = listed(false)
   const root = $derived(one?.authorities.find((each) => each.state === 'issuing'))
-  const applications = $derived(accepting.data?.find((each) => each.environment.key === one?.environment.key)?.accepting ?? [])
+  const accepted = $derived(accepting.data?.find((each) => each.environment.key === one?.environment.key)?.accepting ?? 0)
   let issuing = $state(false)
   let application = $state('')
   const sent = once()
@@ -70,7 +72,7 @@
         <div class="mb-2 flex items-baseline gap-4">
           <h2 id="living">Alive</h2>
           <span class="help">what ends soonest first</span>
-          {#if may('change') && applications.length}<button class="btn btn-sm ms-auto" onclick={() => (issuing = !issuing)}
+          {#if may('change') && accepted}<button class="btn btn-sm ms-auto" onclick={() => (issuing = !issuing)}
               >Issue one to a server</button
             >{/if}
         </div>
@@ -81,10 +83,12 @@
               label="Whose server"
               error={acts.problem instanceof Problem ? acts.problem.errors.application : ''}
             >
-              <select id="server-of" class="line-in" bind:value={application} required>
-                <option value="">Choose an application</option>
-                {#each applications as each (each.application)}<option value={each.application}>{each.name}</option>{/each}
-              </select>
+              <ApplicationField
+                id="server-of"
+                house={one.environment.key}
+                none="Choose an application"
+                bind:value={application}
+              />
             </Field>
             <IssueCertificate
               profile="server"
@@ -97,11 +101,11 @@
           </div>
         {/if}
         <ProblemBox problem={acts.problem} />
-        {#if living.length}
+        {#if living.rows.length}
           <table class="rows">
             <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>Ends</th><th>Held by</th></tr></thead>
             <tbody>
-              {#each living as each (each.id)}
+              {#each living.rows as each (each.id)}
                 <tr>
                   <td><a class="act" href="/certificates/{each.id}">{each.common_name}</a></td>
                   <td>{each.profile === 'server' ? `${each.application}, its servers` : `a client of ${each.application}`}</td>
@@ -125,18 +129,20 @@
               {/each}
             </tbody>
           </table>
-        {:else}<p>
+          {#if living.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => living.query.fetchNextPage()}>More</button
+            >{/if}
+        {:else if living.query.data}<p>
             None in {one.environment.name} yet. Register a client that shows a certificate, or issue one to a server.
           </p>{/if}
       </section>
       {#if root}{#key one.environment.key}<Replacement house={one} />{/key}{/if}
-      {#if gone.length}
+      {#if gone.rows.length}
         <section class="sheet p-4" aria-labelledby="gone">
           <h2 id="gone" class="mb-2">Revoked and ended</h2>
           <table class="rows">
             <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>When</th><th>Why</th></tr></thead>
             <tbody>
-              {#each gone as each (each.id)}
+              {#each gone.rows as each (each.id)}
                 <tr>
                   <td><a class="act" href="/certificates/{each.id}">{each.common_name}</a></td>
                   <td>{each.application}</td>
@@ -147,6 +153,8 @@
               {/each}
             </tbody>
           </table>
+          {#if gone.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => gone.query.fetchNextPage()}>More</button
+            >{/if}
         </section>
       {/if}
     </div>

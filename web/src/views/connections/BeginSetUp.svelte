@@ -2,8 +2,8 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, once } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import Field from '../../lib/Field.svelte'
-  import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { goto, route } from '../../router'
 
@@ -14,7 +14,6 @@
   let environment = $state(String(search.environment ?? ''))
   let scheme = $state('')
   const errors = $derived(acts.errors)
-  const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
   const found = createQuery(() => ({
     queryKey: ['application', application],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
@@ -35,54 +34,47 @@
   }
 </script>
 
-<Loading query={applications} />
-{#if applications.data}
-  <form onsubmit={begin} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
-    <div class="sheet p-5">
-      <div class="grid grid-cols-2 gap-x-5">
-        <Field id="application" label="Application">
-          <select id="application" class="line-in" bind:value={application}>
-            <option value="" disabled>Choose one</option>
-            {#each applications.data as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
-          </select>
-        </Field>
-        <Field id="environment" label="Environment">
-          <select id="environment" class="line-in" bind:value={environment}>
-            {#each found.data?.places ?? [] as one (one.environment.key)}<option value={one.environment.key}
-                >{one.environment.name}</option
-              >{/each}
-          </select>
-        </Field>
-      </div>
-      {#if found.data}
-        <fieldset class="mb-3">
-          <legend class="label-text">How it lets us in</legend>
-          {#each found.data.schemes as one (one.key)}
-            <label class="flex min-h-[26px] items-center gap-2"
-              ><input type="radio" name="scheme" value={one.key} bind:group={scheme} /> {one.label}</label
-            >
-          {/each}
-          {#if errors.scheme}<p role="alert" class="text-error font-semibold">{errors.scheme}</p>{/if}
-        </fieldset>
-      {/if}
-      <ProblemBox problem={acts.problem} />
-      <div class="flex gap-3">
-        <button class="btn btn-primary" disabled={!scheme}>Begin to set it up</button>
-        <a class="btn" href="/connections">Leave it</a>
-      </div>
+<form onsubmit={begin} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
+  <div class="sheet p-5">
+    <div class="grid grid-cols-2 gap-x-5">
+      <Field id="application" label="Application">
+        <ApplicationField id="application" bind:value={application} />
+      </Field>
+      <Field id="environment" label="Environment">
+        <select id="environment" class="line-in" bind:value={environment}>
+          {#each found.data?.places ?? [] as one (one.environment.key)}<option value={one.environment.key}
+              >{one.environment.name}</option
+            >{/each}
+        </select>
+      </Field>
     </div>
-    <aside class="sheet h-fit p-4">
-      <h2 class="mb-1">What it will ask for</h2>
-      {#if chosen}
-        <ul class="list-disc ps-5">
-          {#each chosen.values as one (one.key)}<li>
-              {one.label}{one.required ? '' : ', if there is one'}{#if one.secret}&nbsp;<span class="text-soft">· secret</span
-                >{/if}
-            </li>{/each}
-        </ul>
-        {#each chosen.switches as one (one)}<p class="text-warning mt-2">Firm-wide there: “{one}” must be on.</p>{/each}
-      {:else}<p class="help">Choose the application; what it wants of a caller stands here then.</p>{/if}
-      <p class="help mt-2">One page leads on in the order of the work. You can leave and come back; nothing is lost.</p>
-    </aside>
-  </form>
-{/if}
+    {#if found.data}
+      <fieldset class="mb-3">
+        <legend class="label-text">How it lets us in</legend>
+        {#each found.data.schemes as one (one.key)}
+          <label class="flex min-h-[26px] items-center gap-2"
+            ><input type="radio" name="scheme" value={one.key} bind:group={scheme} /> {one.label}</label
+          >
+        {/each}
+        {#if errors.scheme}<p role="alert" class="text-error font-semibold">{errors.scheme}</p>{/if}
+      </fieldset>
+    {/if}
+    <ProblemBox problem={acts.problem} />
+    <div class="flex gap-3">
+      <button class="btn btn-primary" disabled={!scheme}>Begin to set it up</button>
+      <a class="btn" href="/connections">Leave it</a>
+    </div>
+  </div>
+  <aside class="sheet h-fit p-4">
+    <h2 class="mb-1">What it will ask for</h2>
+    {#if chosen}
+      <ul class="list-disc ps-5">
+        {#each chosen.values as one (one.key)}<li>
+            {one.label}{one.required ? '' : ', if there is one'}{#if one.secret}&nbsp;<span class="text-soft">· secret</span>{/if}
+          </li>{/each}
+      </ul>
+      {#each chosen.switches as one (one)}<p class="text-warning mt-2">Firm-wide there: “{one}” must be on.</p>{/each}
+    {:else}<p class="help">Choose the application; what it wants of a caller stands here then.</p>{/if}
+    <p class="help mt-2">One page leads on in the order of the work. You can leave and come back; nothing is lost.</p>
+  </aside>
+</form>

@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Glyph from '../../lib/Glyph.svelte'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { inSight } from '../../lib/windowed'
@@ -12,30 +12,27 @@
 
   // The filter stands in the address, so that it can be shared.
   let words = $state(String(searchParams.get('words') ?? ''))
-  const list = createInfiniteQuery(() => ({
-    queryKey: ['connections', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/connections', { params: { query: { words, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next ?? undefined,
-    placeholderData: (before) => before,
-  }))
-  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const found = paged(
+    () => ['connections', words],
+    (cursor) => ok(api.GET('/api/connections', { params: { query: { words, cursor } } })),
+  )
   const ROW = 36
   let table: HTMLElement | undefined = $state()
   let top = $state(0)
   let sight = $state(800)
-  const seen = $derived(inSight(rows.length, ROW, top, sight))
+  const seen = $derived(inSight(found.rows.length, ROW, top, sight))
   function scrolled(): void {
     if (!table) return
     top = -table.getBoundingClientRect().top
     sight = window.innerHeight
     // The next page is fetched before its end comes into sight.
-    if (list.hasNextPage && !list.isFetchingNextPage && rows.length * ROW - top - sight < 1500) void list.fetchNextPage()
+    if (found.query.hasNextPage && !found.query.isFetchingNextPage && found.rows.length * ROW - top - sight < 1500)
+      void found.query.fetchNextPage()
   }
   $effect(() => {
-    if (rows.length) scrolled()
+    if (found.rows.length) scrolled()
     // A filter by pins is looked for row by row: a page may be empty and still have one that follows it.
-    else if (list.hasNextPage && !list.isFetchingNextPage) void list.fetchNextPage()
+    else if (found.query.hasNextPage && !found.query.isFetchingNextPage) void found.query.fetchNextPage()
   })
 </script>
 
@@ -46,8 +43,8 @@
   list="connections"
   bind:words
   placeholder="words, or env:production state:open pin:scopes"
-  query={list}
-  {rows}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.ref}
 >
   {#snippet actions()}{#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
@@ -73,7 +70,7 @@
         >
         <tbody>
           {#if seen.above}<tr aria-hidden="true"><td colspan="7" style:height="{seen.above}px" class="!p-0"></td></tr>{/if}
-          {#each rows.slice(seen.first, seen.last) as one (one.ref)}
+          {#each found.rows.slice(seen.first, seen.last) as one (one.ref)}
             <tr data-row>
               <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
               <td>{one.application_name}</td>

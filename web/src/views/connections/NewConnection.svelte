@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, once } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import Field from '../../lib/Field.svelte'
   import { onDay } from '../../lib/time'
   import Loading from '../../lib/Loading.svelte'
@@ -28,23 +29,28 @@
   let loaded = ''
   const errors = $derived(acts.errors)
 
-  const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
   const found = createQuery(() => ({
     queryKey: ['application', application],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
     enabled: Boolean(application),
   }))
   const clients = createQuery(() => ({
-    queryKey: ['clients', application],
-    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application } } })),
-    enabled: Boolean(application),
+    queryKey: ['clients', application, environment, 'live'],
+    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application, environment, live: true } } })),
+    enabled: Boolean(application && environment),
   }))
   const oauth = $derived(takesClients(found.data))
-  const here = $derived(
-    (clients.data ?? []).filter(
-      (one) => one.environment.key === environment && one.state === 'live' && one.kind !== 'resource_server',
-    ),
-  )
+  const named = createQuery(() => ({
+    queryKey: ['client', client],
+    queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: client } } })),
+    enabled: Boolean(client),
+  }))
+  // The first of them, and the one that is named in the address, whichever page it stands on.
+  const here = $derived.by(() => {
+    const some = clients.data?.items ?? []
+    const also = named.data && named.data.application === application && named.data.environment.key === environment
+    return also && !some.some((one) => one.id === client) ? [named.data, ...some] : some
+  })
   const chosen = $derived(here.find((one) => one.id === client))
   const usable = $derived(
     (found.data?.schemes ?? []).filter((one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant)),
@@ -100,16 +106,12 @@
 
 <svelte:head><title>Make a connection · Neat Latch</title></svelte:head>
 <h1 class="mb-3">Make a connection</h1>
-{#if !search.client}<BeginSetUp />{:else}<Loading query={applications} />{/if}
-{#if search.client && applications.data}
+{#if !search.client}<BeginSetUp />{:else}
   <form onsubmit={submit} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
     <div class="sheet p-5">
       <div class="grid grid-cols-3 gap-x-5">
         <Field id="application" label="Application">
-          <select id="application" class="line-in" bind:value={application} onchange={() => (client = '')}>
-            <option value="" disabled>Choose one</option>
-            {#each applications.data as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
-          </select>
+          <ApplicationField id="application" bind:value={application} changed={() => (client = '')} />
         </Field>
         <Field id="environment" label="Environment">
           <select id="environment" class="line-in" bind:value={environment} onchange={() => (client = '')}>

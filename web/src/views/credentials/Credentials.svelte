@@ -1,20 +1,16 @@
 <script lang="ts">
-  import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { searchParams } from 'sv-router'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import When from '../../lib/When.svelte'
   import { kindName } from '../../lib/words'
 
   let words = $state(String(searchParams.get('words') ?? ''))
-  const list = createInfiniteQuery(() => ({
-    queryKey: ['credentials', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/credentials', { params: { query: { words, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next ?? undefined,
-    placeholderData: (before) => before,
-  }))
-  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const found = paged(
+    () => ['credentials', words],
+    (cursor) => ok(api.GET('/api/credentials', { params: { query: { words, cursor } } })),
+  )
 </script>
 
 <ListPage
@@ -23,8 +19,8 @@
   list="credentials"
   bind:words
   placeholder="words, or env:production mark:unused ends:no"
-  query={list}
-  {rows}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.id}
 >
   {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}

@@ -2,9 +2,11 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import CopyLine from '../../lib/CopyLine.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
@@ -21,13 +23,16 @@
   }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
   const one = $derived(list.data?.find((each) => each.environment.key === chosen) ?? list.data?.at(-1))
-  const applications = createQuery(() => ({
-    queryKey: ['applications', ''],
-    queryFn: () => ok(api.GET('/api/applications', { params: { query: { words: '' } } })),
-  }))
+  const accepting = paged(
+    () => ['house', 'accepting', one?.environment.key ?? ''],
+    (cursor) => {
+      const path = { environment: one!.environment.key }
+      return ok(api.GET('/api/house/{environment}/applications', { params: { path, query: { cursor } } }))
+    },
+    { enabled: () => Boolean(one) },
+  )
   let adding = $state('')
   const TURNS: Record<string, string> = { signing: 'signs', waiting: 'waits for its turn', leaving: 'leaves' }
-  const others = $derived((applications.data ?? []).filter((each) => one?.others.includes(each.name)))
 
   const rollOver = (environment: string) =>
     acts.run(() => ok(api.POST('/api/house/{environment}/signing-keys', { params: { path: { environment } } })))
@@ -74,14 +79,14 @@
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="accepting">
         <h2 id="accepting" class="mb-2">Applications that accept it</h2>
-        {#if one.accepting.length}
+        {#if accepting.rows.length}
           <table class="rows">
             <thead
               ><tr><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th><span class="sr-only">Acts</span></th></tr
               ></thead
             >
             <tbody>
-              {#each one.accepting as each (each.application)}
+              {#each accepting.rows as each (each.application)}
                 <tr>
                   <td><a class="act" href="/applications/{each.application}">{each.name}</a></td>
                   <td>{each.clients}</td>
@@ -111,13 +116,16 @@
               {/each}
             </tbody>
           </table>
-        {:else}
+          {#if accepting.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => accepting.query.fetchNextPage()}
+              >More</button
+            >{/if}
+        {:else if accepting.query.data}
           <p>
             None yet. An application of the firm accepts the house authority when its people have set it up with the addresses on
             the right; note it here then, and clients can be issued for it.
           </p>
         {/if}
-        {#if may('change') && others.length}
+        {#if may('change')}
           <form
             class="mt-3 flex items-end gap-2"
             onsubmit={(event) => {
@@ -125,11 +133,12 @@
               void accept(environment, adding, true)
             }}
           >
-            <label
-              ><span class="label-text">Another accepts it now</span><select class="line-in" bind:value={adding} required>
-                <option value="">Choose an application</option>
-                {#each others as each (each.key)}<option value={each.key}>{each.name}</option>{/each}
-              </select></label
+            <label for="accepts"
+              ><span class="label-text">Another accepts it now</span><ApplicationField
+                id="accepts"
+                none="Choose an application"
+                bind:value={adding}
+              /></label
             >
             <button class="btn btn-sm" disabled={acts.busy || !adding}>Note it</button>
           </form>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import Copy from '../../lib/Copy.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import When from '../../lib/When.svelte'
@@ -46,13 +47,15 @@
       <Copy text={token} what="the token" />
       <button class="btn btn-sm" onclick={() => (token = '')}>I have it</button>
     </p>
-  {:else if authority.accepting.length}
+  {:else if authority.accepting}
     <form class="flex flex-wrap items-end gap-3" onsubmit={make}>
-      <label
-        ><span class="label-text">For</span><select class="line-in" bind:value={form.application} required>
-          <option value="">Choose an application</option>
-          {#each authority.accepting as one (one.application)}<option value={one.application}>{one.name}</option>{/each}
-        </select></label
+      <label for="right-for"
+        ><span class="label-text">For</span><ApplicationField
+          id="right-for"
+          house={authority.environment.key}
+          none="Choose an application"
+          bind:value={form.application}
+        /></label
       >
       <label class="w-28"
         ><span class="label-text">Clients</span><input

@@ -1,22 +1,18 @@
 <script lang="ts">
-  import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
   import { goto } from '../../router'
   import OwnerForm from './OwnerForm.svelte'
 
   let words = $state(String(searchParams.get('words') ?? ''))
   let adding = $state(false)
-  const list = createInfiniteQuery(() => ({
-    queryKey: ['owners', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/owners', { params: { query: { words, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next ?? undefined,
-    placeholderData: (before) => before,
-  }))
-  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const found = paged(
+    () => ['owners', words],
+    (cursor) => ok(api.GET('/api/owners', { params: { query: { words, cursor } } })),
+  )
   const counted = (count: number, one: string) => (count ? [`${count} ${one}${count === 1 ? '' : 's'}`] : [])
 </script>
 
@@ -25,8 +21,8 @@
   list="owners"
   bind:words
   placeholder="words, or kind:contact zone:london"
-  query={list}
-  {rows}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.id}
 >
   {#snippet actions()}

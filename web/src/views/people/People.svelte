@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Field from '../../lib/Field.svelte'
   import { searchParams } from 'sv-router'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import PasswordField from '../../lib/PasswordField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Teams from '../accounts/Teams.svelte'
@@ -19,11 +19,10 @@
   ]
   const acts = acting('person')
   let words = $state(String(searchParams.get('words') ?? ''))
-  const list = createQuery(() => ({
-    queryKey: ['people', words],
-    queryFn: () => ok(api.GET('/api/people', { params: { query: { words } } })),
-    placeholderData: (before) => before,
-  }))
+  const found = paged(
+    () => ['people', words],
+    (cursor) => ok(api.GET('/api/people', { params: { query: { words, cursor } } })),
+  )
   let form = $state({ username: '', name: '', role: 'reader', password: '' })
   const errors = $derived(acts.errors)
 
@@ -59,8 +58,8 @@
   list="people"
   bind:words
   placeholder="words, or role:operator access:off"
-  query={list}
-  rows={list.data ?? []}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.username}
 >
   {#snippet actions()}<a class="act" href="/owners">Owners</a>{/snippet}
@@ -139,7 +138,7 @@
     </div>
   {/snippet}
   {#snippet below()}
-    <Teams people={list.data ?? []} />
+    <Teams />
   {/snippet}
   {#snippet empty()}<p>Nobody is here.</p>{/snippet}
   {#snippet beside()}

@@ -5,6 +5,7 @@
   import { clock } from '../../lib/clock.svelte'
   import { follow } from '../../lib/live'
   import Loading from '../../lib/Loading.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -19,20 +20,48 @@
   let problem = $state<unknown>(null)
   const acts = acting('round')
   const running = $derived(found.data ? !found.data.ended : false)
+  const SHOWN = [
+    ['', 'all'],
+    ['state:failed', 'failed'],
+    ['state:running', 'running'],
+    ['state:waiting', 'waiting'],
+    ['state:passed', 'passed'],
+  ] as const
+  let words = $state('')
+  const tests = paged(
+    () => ['round-tests', number, words],
+    (cursor) => ok(api.GET('/api/rounds/{number}/tests', { params: { path: { number }, query: { words, cursor } } })),
+  )
   /** Nobody has taken up a single test for a while: the worker is most likely not running. */
   const nobody = $derived(
     running &&
       found.data !== undefined &&
-      found.data.tests.every((one) => one.state === 'waiting') &&
+      found.data.done === 0 &&
+      !words &&
+      tests.rows.length > 0 &&
+      tests.rows.every((one) => one.state === 'waiting') &&
       clock.now - new Date(found.data.begun).getTime() > 20_000,
   )
+  /** What is shown is read anew as the round goes on, at most every second. */
+  let due = 0
+  function goesOn(): void {
+    if (due) return
+    due = window.setTimeout(() => {
+      due = 0
+      void queries.invalidateQueries({ queryKey: ['round-tests', number] })
+    }, 1000)
+  }
+  $effect(() => () => clearTimeout(due))
 
   $effect(() => {
     if (!running) return
     return follow<Round>(
       `/api/rounds/${number}/events`,
       () => ok(api.GET('/api/rounds/{number}', { params: { path: { number } } })),
-      (seen) => queries.setQueryData(['round', number], seen),
+      (seen) => {
+        queries.setQueryData(['round', number], seen)
+        goesOn()
+      },
       (seen) => seen.ended !== null,
       (error) => (problem = error),
     )
@@ -77,29 +106,45 @@
     </p>
   {/if}
   <ProblemBox {problem} />
-  <div class="sheet overflow-x-auto">
-    <table class="rows">
-      <thead><tr><th>Connection</th><th>How it went</th><th>Where it stopped</th></tr></thead>
-      <tbody>
-        {#each round.tests as one (one.test)}
-          <tr data-row>
-            <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td>
-            <td
-              class={one.passed === false ? 'text-error font-semibold' : one.passed ? 'text-success font-semibold' : 'text-soft'}
-              >{one.passed === false
-                ? '✕ failed'
-                : one.passed
-                  ? '✓ passed'
-                  : one.state === 'waiting'
-                    ? 'waits for its turn'
-                    : one.state}</td
-            >
-            <td
-              >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a>{/if}</td
-            >
-          </tr>
-        {/each}
-      </tbody>
-    </table>
+  <div class="mb-2 flex flex-wrap items-center gap-3">
+    <input class="line-in max-w-xs" type="search" aria-label="Filter" placeholder="words, or state:failed" bind:value={words} />
+    {#each SHOWN as [wanted, name] (name)}<button
+        class="act {words === wanted ? 'font-bold' : ''}"
+        aria-pressed={words === wanted}
+        onclick={() => (words = wanted)}>{name}{wanted === 'state:failed' ? ` (${round.failed})` : ''}</button
+      >{/each}
   </div>
+  <Loading query={tests.query} />
+  {#if tests.rows.length}
+    <div class="sheet overflow-x-auto">
+      <table class="rows">
+        <thead><tr><th>Connection</th><th>How it went</th><th>Where it stopped</th></tr></thead>
+        <tbody>
+          {#each tests.rows as one (one.test)}
+            <tr data-row>
+              <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td>
+              <td
+                class={one.passed === false
+                  ? 'text-error font-semibold'
+                  : one.passed
+                    ? 'text-success font-semibold'
+                    : 'text-soft'}
+                >{one.passed === false
+                  ? '✕ failed'
+                  : one.passed
+                    ? '✓ passed'
+                    : one.state === 'waiting'
+                      ? 'waits for its turn'
+                      : one.state}</td
+              >
+              <td
+                >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a>{/if}</td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    {#if tests.query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => tests.query.fetchNextPage()}>More</button>{/if}
+  {:else if tests.query.data}<p class="sheet p-4">{words ? `None of its tests fits “${words}”.` : 'It has no tests.'}</p>{/if}
 {/if}

@@ -3,6 +3,7 @@
   import { api, ok } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import { span } from '../../lib/time'
@@ -12,7 +13,11 @@
   import Permissions from './Permissions.svelte'
 
   const acts = acting('round')
-  const list = createQuery(() => ({ queryKey: ['rounds'], queryFn: () => ok(api.GET('/api/rounds')), refetchInterval: 10_000 }))
+  const list = paged(
+    () => ['rounds'],
+    (cursor) => ok(api.GET('/api/rounds', { params: { query: { cursor } } })),
+    { every: 10_000 },
+  )
   const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
   const often = $derived(rules.data?.every_minutes ? span(rules.data.every_minutes * 60) : '')
   const lasted = (begun: string, ended: string | null) =>
@@ -34,14 +39,14 @@
     >{/if}
 </header>
 <ProblemBox problem={acts.problem} />
-<Loading query={list} />
-{#if list.data}
-  {#if list.data.items.length}
+<Loading query={list.query} />
+{#if list.query.data}
+  {#if list.rows.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">
         <thead><tr><th>Round</th><th>Begun</th><th>By</th><th>Lasted</th><th>Tested</th><th>Failed</th></tr></thead>
         <tbody>
-          {#each list.data.items as one (one.number)}
+          {#each list.rows as one (one.number)}
             <tr data-row>
               <td><a class="act" href="/rounds/{one.number}">Round {one.number}</a></td>
               <td><When at={one.begun} past /></td><td>{one.begun_by}</td>
@@ -53,6 +58,7 @@
         </tbody>
       </table>
     </div>
+    {#if list.query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => list.query.fetchNextPage()}>More</button>{/if}
   {:else}<p class="sheet max-w-xl p-6">
       A round tests every connection once. {often
         ? `The worker begins one every ${often}; you can begin one now.`

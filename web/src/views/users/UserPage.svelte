@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import ApplicationField from '../../lib/ApplicationField.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
@@ -19,7 +20,6 @@
     queryKey: ['user', id],
     queryFn: () => ok(api.GET('/api/users/{identity}', { params: { path: { identity: id } } })),
   }))
-  const applications = createQuery(() => ({ queryKey: ['applications'], queryFn: () => ok(api.GET('/api/applications')) }))
   const acts = acting('user')
   let editing = $state(false)
   let adding = $state(false)
@@ -36,7 +36,7 @@
     enabled: Boolean(chosen),
   }))
   const connections = createQuery(() => ({
-    queryKey: ['connections', `app:${chosen}`],
+    queryKey: ['connections', 'of', chosen],
     queryFn: () => ok(api.GET('/api/connections', { params: { query: { words: `app:${chosen}` } } })),
     enabled: Boolean(chosen),
   }))
@@ -123,12 +123,12 @@
       </header>
       {#if adding}
         <form class="border-base-300 border-b p-4" onsubmit={add}>
-          <label class="mb-2 block max-w-md"
-            ><span class="label-text">Application</span><select class="line-in" bind:value={application}
-              ><option value="">choose</option>{#each applications.data ?? [] as one (one.key)}<option value={one.key}
-                  >{one.name}</option
-                >{/each}</select
-            ></label
+          <label class="mb-2 block max-w-md" for="use-application"
+            ><span class="label-text">Application</span><ApplicationField
+              id="use-application"
+              none="choose"
+              bind:value={application}
+            /></label
           >
           <label class="mb-2 block max-w-md"
             ><span class="label-text">Connection</span><select class="line-in" bind:value={connection}

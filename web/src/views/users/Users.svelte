@@ -1,9 +1,9 @@
 <script lang="ts">
-  import { createInfiniteQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import ListPage from '../../lib/ListPage.svelte'
+  import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
   import { goto } from '../../router'
   import UserForm from './UserForm.svelte'
@@ -11,14 +11,10 @@
 
   let words = $state(String(searchParams.get('words') ?? ''))
   let adding = $state(false)
-  const list = createInfiniteQuery(() => ({
-    queryKey: ['users', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/users', { params: { query: { words, cursor: pageParam || undefined } } })),
-    initialPageParam: '',
-    getNextPageParam: (last) => last.next ?? undefined,
-    placeholderData: (before) => before,
-  }))
-  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const found = paged(
+    () => ['users', words],
+    (cursor) => ok(api.GET('/api/users', { params: { query: { words, cursor } } })),
+  )
 </script>
 
 <ListPage
@@ -27,8 +23,8 @@
   list="users"
   bind:words
   placeholder="words, or env:staging kind:job owner: warned:yes"
-  query={list}
-  {rows}
+  query={found.query}
+  rows={found.rows}
   key={(one) => one.id}
 >
   {#snippet actions()}{#if may('change')}<button
@@ -51,18 +47,20 @@
     <td>{one.owner || '—'}</td>
     <td>{one.runs}</td>
     <td
-      >{#each one.uses as use (use.id)}{#if use.connection}<a class="act value me-2" href="/connections/{use.connection}"
-            >{use.connection}</a
-          >{:else}<span class="text-error me-2">{use.application_name}, none named</span>{/if}{:else}<span class="text-soft"
+      >{#each one.calls as call (call.id)}{#if call.connection}<a class="act value me-2" href="/connections/{call.connection}"
+            >{call.connection}</a
+          >{:else}<span class="text-error me-2">{call.application_name}, none named</span>{/if}{:else}<span class="text-soft"
           >nothing</span
-        >{/each}</td
+        >{/each}{#if one.more_calls}<span class="text-soft">and {one.more_calls} more</span>{/if}</td
     >
     <td
       >{one.windows.join('; ') || 'any time'}{#if one.next_window}<br /><span class="help"
           ><NextWindow at={one.next_window} /></span
         >{/if}</td
     >
-    <td class="text-error max-w-[22rem] font-semibold">{one.warnings[0]?.says ?? ''}</td>
+    <td class="text-error max-w-[22rem] font-semibold"
+      >{one.warning}{#if one.warnings > 1}<br /><span class="help font-normal">and {one.warnings - 1} more</span>{/if}</td
+    >
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">

@@ -82,6 +82,7 @@ class Issued(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["authority", "serial"], name="serial_once")]
+        indexes = [models.Index(fields=["not_after", "credential"], name="certificates_by_end")]
 
     def certificate(self) -> x509.Certificate:
         """The certificate."""

@@ -57,13 +57,19 @@ class Application(models.Model):
         return self.owner.name if self.owner is not None else ""
 
     def read_profile(self) -> profiles.Profile:
-        """The profile as core wants it. Read once for as long as it stays the same: a page of connections asks for it again and again."""
-        kept = _READ.get(self.pk)
-        if kept is None or kept[0] != self.profile:
-            if len(_READ) >= _MOST_READ:
-                _READ.clear()
-            kept = _READ[self.pk] = (self.profile, profiles.from_dict(self.profile))
-        return kept[1]
+        """The profile as core wants it."""
+        return profile_of(self.pk, self.profile)
+
+
+def profile_of(application: int, kept: dict[str, Any]) -> profiles.Profile:
+    """An application's profile as core wants it, from how it is kept. Read once for as long as it stays
+    the same: a page of connections asks for it again and again."""
+    read = _READ.get(application)
+    if read is None or read[0] != kept:
+        if len(_READ) >= _MOST_READ:
+            _READ.clear()
+        read = _READ[application] = (kept, profiles.from_dict(kept))
+    return read[1]
 
 
 class ProfileVersion(models.Model):

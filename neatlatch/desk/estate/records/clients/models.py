@@ -48,6 +48,7 @@ class Client(Registered, Managed, Seen, OfTheHouse):
 
     class Meta:
         ordering = ["name"]
+        indexes = [models.Index(fields=["name", "id"], name="clients_by_name")]
 
     @classmethod
     def from_db(cls, *args: Any, **more: Any) -> Self:

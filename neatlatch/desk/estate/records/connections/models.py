@@ -257,7 +257,7 @@ class Summary(models.Model):
     ``holds_until`` if nothing does. ``form`` names the rules it was worked out by. ``fits`` has a
     letter for each pin (:data:`FITS`), ``off`` the keys of those that are off the line, with a space
     at each end; ``out``: one differs or is missing. ``says`` is for who cannot see the glyph,
-    ``beside`` the few words beside it. ``next_rank``: what breaks next has broken (0), will at
+    ``beside`` the few words beside it. ``lacks`` names the values that it wants before anybody can try it. ``next_rank``: what breaks next has broken (0), will at
     ``next_at`` (1), or is not known (2).
     """
 
@@ -274,6 +274,7 @@ class Summary(models.Model):
     says = models.TextField(blank=True)
     beside = models.TextField(blank=True)
     users = models.PositiveIntegerField(default=0)
+    lacks = models.JSONField(default=list)
     next_rank = models.PositiveSmallIntegerField(default=2)
     next_at = models.DateTimeField(null=True)
     next_why = models.TextField(blank=True)

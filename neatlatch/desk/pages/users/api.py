@@ -2,167 +2,44 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import datetime
 from uuid import UUID
 
-from django.db.models import Prefetch, QuerySet
+from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
-from django.utils import timezone
 from ninja import Router
 
-from neatlatch.core import filter_words, windows
+from neatlatch.core import filter_words
 from neatlatch.core.uses import Warned
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use, User
-from neatlatch.desk.estate.users import services
+from neatlatch.desk.estate.users import services, warnings
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import filtering, problems
-from neatlatch.desk.ground.common.given import Given
-from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.pages.applications.shapes import environment_out
 
-from .applications import EnvironmentOut, environment_out
+from .listing import FIELDS, fitting, next_window, page_of
+from .shapes import (
+    CallLogIn,
+    CallLogTake,
+    CountOut,
+    SeenOut,
+    UseChange,
+    UseIn,
+    UseOut,
+    UserChange,
+    UserIn,
+    UserOut,
+    Users,
+    WarnedOut,
+)
 
 router = Router(tags=["users"])
 
 
-@dataclass(frozen=True)
-class WarnedOut:
-    """A warning about one use of a user, and the act that mends it."""
-
-    says: str
-    act: str
-    ref: str
-
-
-@dataclass(frozen=True)
-class UseOut:
-    """An application that a user calls."""
-
-    id: int
-    application: str
-    application_name: str
-    connection: str
-    state: str
-    operations: list[str]
-    seen: dict[str, int]
-    seen_at: datetime | None
-
-
-@dataclass(frozen=True)
-class UserOut:
-    """A user of connections."""
-
-    id: UUID
-    name: str
-    environment: EnvironmentOut
-    kind: str
-    owner: str
-    runs: str
-    windows: list[str]
-    next_window: datetime | None
-    notice_days: int
-    draws: bool
-    uses: list[UseOut]
-    warnings: list[WarnedOut]
-    version: int
-    changed_at: datetime
-    changed_by: str
-
-
-@dataclass(frozen=True)
-class Users:
-    """A page of users."""
-
-    items: list[UserOut]
-    next: str | None
-
-
-class UserIn(Given):
-    """A new user; ``uses`` may name what it calls at once."""
-
-    name: str
-    environment: str
-    kind: str = "job"
-    owner: str = ""
-    runs: str = ""
-    windows: list[str] = []
-    notice_days: int = 0
-    draws: bool = False
-
-
-class UserChange(Given):
-    """What to change; absent: stays."""
-
-    name: str | None = None
-    environment: str | None = None
-    kind: str | None = None
-    owner: str | None = None
-    runs: str | None = None
-    windows: list[str] | None = None
-    notice_days: int | None = None
-    draws: bool | None = None
-
-
-class UseIn(Given):
-    """What a user calls: by a connection, or an application whose connection is not set up yet."""
-
-    application: str = ""
-    connection: str = ""
-    operations: list[str] = []
-
-
-class UseChange(Given):
-    """What to change; absent: stays. An empty ``connection``: none."""
-
-    connection: str | None = None
-    operations: list[str] | None = None
-
-
-class CallLogIn(Given):
-    """An access log, a HAR file, or lines with method and path."""
-
-    text: str
-
-
-class CallLogTake(CallLogIn):
-    """The same, to be taken as the user's operations: beside those noted, or in their place."""
-
-    only_seen: bool = False
-
-
-@dataclass(frozen=True)
-class CountOut:
-    """A call and how often it was seen."""
-
-    name: str
-    count: int
-
-
-@dataclass(frozen=True)
-class SeenOut:
-    """What a log says that was called."""
-
-    operations: list[CountOut]
-    others: list[CountOut]
-    lines: int
-    unread: int
-    not_noted: list[str]
-    not_seen: list[str]
-
-
-def with_uses(rows: QuerySet[User]) -> QuerySet[User]:
-    """Users with all that is told of them, in a constant number of queries."""
-    uses = Use.objects.select_related("application", "connection__place__environment", "connection__place__application")
-    return rows.select_related("environment", "owner__person").prefetch_related(
-        Prefetch("uses", uses), "uses__connection__held_secrets__credential"
-    )
-
-
 def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
-    opening = windows.next_open([windows.read(one) for one in user.windows], timezone.localtime())
     return UserOut(
         id=user.pk,
         name=user.name,
@@ -171,7 +48,7 @@ def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
         owner=user.owner_name,
         runs=user.runs,
         windows=user.windows,
-        next_window=opening[0] if opening else None,
+        next_window=next_window(user.windows),
         notice_days=user.notice_days,
         draws=user.draws,
         uses=[_use_out(one) for one in user.uses.all()],
@@ -198,7 +75,9 @@ def _use_out(use: Use) -> UseOut:
 
 def _find(identity: UUID) -> User:
     """A user, or a 404."""
-    found = with_uses(User.objects.filter(pk=identity)).first()
+    uses = Use.objects.select_related("application", "connection")
+    rows = User.objects.select_related("environment", "owner__person").prefetch_related(Prefetch("uses", uses))
+    found = rows.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("user")
     return found
@@ -206,25 +85,15 @@ def _find(identity: UUID) -> User:
 
 def _full(identity: UUID) -> UserOut:
     found = _find(identity)
-    return _shape(found, services.warnings([found])[found.pk])
-
-
-LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__name__icontains", "app": "uses__application__key__contains",
-           "connection": "uses__connection__ref__contains"}  # fmt: skip
+    calls = warnings.calls_of([found.pk]).get(found.pk, [])
+    return _shape(found, warnings.warn(found.name, calls, warnings.choices_for(calls)))
 
 
 @router.get("/users", response=Users)
-def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> Users:
+def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> HttpResponse:
     """Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``)."""
     guard.need(request, "look")
-    asked = filter_words.read(words, {**{key: key for key in LOOKUPS}, "warned": "warned"})
-    rows = filtering.apply(User.objects.all(), asked, LOOKUPS, ("name__icontains", "owner__name__icontains"))
-    found, following = page(with_uses(rows.distinct()), "name", cursor, then="id")
-    warned = services.warnings(found)
-    wants = next((one for one in asked if one.field == "warned"), None)
-    asked_for = wants is None or (wants.text in ("yes", "true", "1")) != wants.without
-    items = [_shape(one, warned[one.pk]) for one in found if wants is None or bool(warned[one.pk]) == asked_for]
-    return Users(items, following)
+    return written(page_of(fitting(User.objects.all(), filter_words.read(words, FIELDS)), cursor))
 
 
 @router.post("/users", response={201: UserOut})

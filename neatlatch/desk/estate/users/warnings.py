@@ -1,0 +1,146 @@
+"""What is wrong with how users call applications: for a page of users, and as a filter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+from django.db.models import Count, F, Q, QuerySet, Window
+from django.db.models.functions import RowNumber
+from django.utils import timezone
+
+from neatlatch.core import uses
+from neatlatch.core.health import State
+from neatlatch.core.uses import Warned
+from neatlatch.desk.estate.connections import summaries
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.users.models import Use
+
+# So many connections are named of those that would serve, or that stand elsewhere.
+_MOST_NAMED = 3
+_READ = {
+    "in_environment": F("user__environment_id"),
+    "application_name": F("application__name"),
+    "ref": F("connection__ref"),
+    "state": F("connection__state"),
+    "stands_in": F("connection__place__environment_id"),
+    "stale": F("connection__summary__stale"),
+    "holds_until": F("connection__summary__holds_until"),
+    "lacks": F("connection__summary__lacks"),
+}
+
+
+@dataclass(frozen=True)
+class Call:
+    """A use as lists tell it: an application that a user calls, and the connection it takes (``ref`` empty:
+    none is named). Environments are told by their keys in the database."""
+
+    id: int
+    user: UUID
+    in_environment: int
+    application: int
+    application_name: str
+    ref: str
+    state: str
+    stands_in: int | None
+    lacks: tuple[str, ...]
+
+
+def of_warned() -> QuerySet[Use, Any]:
+    """The keys of the users that something is to be said of, as :func:`warn` says it."""
+    fine = Q(connection__isnull=False, connection__place__environment=F("user__environment"), connection__summary__lacks=[])
+    return Use.objects.exclude(fine & ~Q(connection__state=State.OPEN)).order_by().values("user")
+
+
+def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
+    """What some users call, by the user's key. One query, and those of the summaries that are stale."""
+    found: list[Any] = list(
+        Use.objects.filter(user__in=list(users)).order_by("id").annotate(**_READ).values_list(
+            "id", "user_id", "connection_id", "application_id", *_READ, named=True
+        )
+    )  # fmt: skip
+    now = timezone.now()
+    behind = {one.connection_id for one in found if one.connection_id is not None and _is_behind(one, now)}
+    fresh = summaries.fresh(sorted(behind), now)
+    calls: dict[UUID, list[Call]] = {}
+    for one in found:
+        new = fresh.get(one.connection_id)
+        call = Call(
+            one.id,
+            one.user_id,
+            one.in_environment,
+            one.application_id,
+            one.application_name,
+            one.ref or "",
+            one.state or "",
+            one.stands_in,
+            new.lacks if new is not None else tuple(one.lacks or ()),
+        )
+        calls.setdefault(one.user_id, []).append(call)
+    return calls
+
+
+def _is_behind(one: Any, now: Any) -> bool:
+    return one.stale is not False or (one.holds_until is not None and one.holds_until <= now)
+
+
+def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ...]:
+    """What is to be said of what one user calls."""
+    if not calls:
+        return ()
+    return uses.warn(name, choices.environments[calls[0].in_environment], [_used(one, choices) for one in calls])
+
+
+@dataclass(frozen=True)
+class Choices:
+    """Connections of applications by application and environment, some of each by name; and the names of
+    environments."""
+
+    environments: dict[int, str]
+    named: dict[tuple[int, int], tuple[str, ...]]
+
+    def here(self, one: Call) -> tuple[str, ...]:
+        """Those in the user's own environment."""
+        return self.named.get((one.application, one.in_environment), ())
+
+    def elsewhere(self, one: Call) -> tuple[str, ...]:
+        """Those in other environments."""
+        others = (self.named.get((one.application, key), ()) for key in self.environments if key != one.in_environment)
+        return tuple(ref for some in others for ref in some)
+
+
+def choices_for(calls: Iterable[Call]) -> Choices:
+    """The connections that would serve where none is named, or one of another environment. Two queries."""
+    wanting = {one.application for one in calls if not one.ref or one.stands_in != one.in_environment}
+    of_place = Window(RowNumber(), partition_by="place", order_by="ref")
+    rows = (
+        Connection.objects.filter(place__application__in=wanting)
+        .annotate(nth=of_place, of_all=Window(Count("pk"), partition_by="place"))
+        .filter(nth__lte=_MOST_NAMED)
+        .order_by("place", "ref")
+        .values_list("place__application", "place__environment", "ref", "nth", "of_all")
+    )
+    named: dict[tuple[int, int], tuple[str, ...]] = {}
+    for application, environment, ref, nth, of_all in rows:
+        more = (f"{of_all - nth} more",) if nth == _MOST_NAMED and of_all > nth else ()
+        key = (application, environment)
+        named[key] = (*named.get(key, ()), ref, *more)
+    return Choices(dict(Environment.objects.values_list("pk", "name")), named)
+
+
+def _used(one: Call, choices: Choices) -> uses.Used:
+    if not one.ref:
+        return uses.Used(one.application_name, choices=choices.here(one), elsewhere=choices.elsewhere(one))
+    assert one.stands_in is not None
+    return uses.Used(
+        one.application_name,
+        one.ref,
+        choices.environments[one.stands_in],
+        State(one.state),
+        one.lacks,
+        choices.here(one),
+        choices.elsewhere(one),
+    )

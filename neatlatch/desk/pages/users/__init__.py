@@ -1,0 +1,1 @@
+"""Pages of users of connections."""

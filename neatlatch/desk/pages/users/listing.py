@@ -1,0 +1,74 @@
+"""The list of users of connections: what fits a filter, and a page of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any
+
+from django.db.models import F, Q, QuerySet
+from django.utils import timezone
+
+from neatlatch.core import windows
+from neatlatch.core.filter_words import Word
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.users import warnings
+from neatlatch.desk.estate.users.warnings import Call
+from neatlatch.desk.ground.common import filtering
+from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
+
+from .shapes import CalledOut, UserRow, Users
+
+_LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__name__icontains", "app": "uses__application__key__contains",
+            "connection": "uses__connection__ref__contains"}  # fmt: skip
+FIELDS = {**{one: one for one in _LOOKUPS}, "warned": "warned"}
+_OWN = ("id", "name", "environment_id", "kind", "runs", "windows")
+# Of what a user calls, so much is told in a list.
+_MOST_CALLS = 5
+
+
+def fitting(rows: QuerySet[User], words: Sequence[Word]) -> QuerySet[User]:
+    """Those that fit the words of a filter."""
+    for one in words:
+        if one.field == "warned":
+            wanted = (one.text in ("yes", "true", "1")) != one.without
+            warned = Q(pk__in=warnings.of_warned())
+            rows = rows.filter(warned if wanted else ~warned)
+    return filtering.apply(rows, words, _LOOKUPS, ("name__icontains", "owner__name__icontains"))
+
+
+def page_of(rows: QuerySet[User], cursor: str | None) -> Users:
+    """One page, by name. Five queries, and those of the summaries that are stale."""
+    told: QuerySet[Any] = rows.annotate(owner_told=F("owner__name")).values_list(*_OWN, "owner_told", named=True)
+    found, following = page(told, "name", cursor, then="id")
+    environments = {one.pk: environment_out(one) for one in Environment.objects.all()}
+    calls = warnings.calls_of(one.id for one in found)
+    choices = warnings.choices_for(call for some in calls.values() for call in some)
+    items = [_row(one, environments[one.environment_id], calls.get(one.id, []), choices) for one in found]
+    return Users(items, following)
+
+
+def next_window(texts: Iterable[str]) -> datetime | None:
+    """When the next change window opens, or since when one is open; ``None``: there are none."""
+    opening = windows.next_open([windows.read(one) for one in texts], timezone.localtime())
+    return opening[0] if opening else None
+
+
+def _row(one: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices) -> UserRow:
+    warned = warnings.warn(one.name, calls, choices)
+    return UserRow(
+        id=one.id,
+        name=one.name,
+        environment=environment,
+        kind=one.kind,
+        owner=one.owner_told or "",
+        runs=one.runs,
+        windows=one.windows,
+        next_window=next_window(one.windows),
+        calls=[CalledOut(each.id, each.application_name, each.ref) for each in calls[:_MOST_CALLS]],
+        more_calls=max(0, len(calls) - _MOST_CALLS),
+        warning=warned[0].says if warned else "",
+        warnings=len(warned),
+    )

@@ -1,0 +1,80 @@
+<script lang="ts">
+  import { createQuery } from '@tanstack/svelte-query'
+  import { api, ok } from '../api/client'
+
+  /**
+   * An application, by its key: chosen from a list, or, where there are too many for one, found by typing.
+   * `house`: one that accepts the house authority in this environment.
+   */
+  let {
+    id,
+    value = $bindable(),
+    house = '',
+    none = 'Choose one',
+    error = '',
+    changed,
+  }: { id: string; value: string; house?: string; none?: string; error?: string; changed?: () => void } = $props()
+
+  interface Offered {
+    key: string
+    name: string
+  }
+  async function ask(words: string): Promise<{ items: Offered[]; next: string | null }> {
+    if (!house) return ok(api.GET('/api/applications', { params: { query: { words } } }))
+    const path = { environment: house }
+    const found = await ok(api.GET('/api/house/{environment}/applications', { params: { path, query: { words } } }))
+    return { items: found.items.map((one) => ({ key: one.application, name: one.name })), next: found.next }
+  }
+  let typed = $state<string | null>(null)
+  const first = createQuery(() => ({ queryKey: ['applications', 'offered', house, ''], queryFn: () => ask('') }))
+  const many = $derived(Boolean(first.data?.next))
+  const words = $derived(typed?.trim() ? JSON.stringify(typed.trim()) : '')
+  const found = createQuery(() => ({
+    queryKey: ['applications', 'offered', house, words],
+    queryFn: () => ask(words),
+    enabled: many,
+    staleTime: 20_000,
+    placeholderData: (before) => before,
+  }))
+  const offered = $derived(found.data?.items ?? [])
+  const chosen = createQuery(() => ({
+    queryKey: ['application', value],
+    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: value } } })),
+    enabled: many && Boolean(value),
+  }))
+  const shown = $derived(typed ?? (value ? (chosen.data?.name ?? value) : ''))
+
+  function take(text: string): void {
+    typed = text
+    const key = offered.find((one) => one.name === text.trim() || one.key === text.trim())?.key ?? ''
+    if (key === value) return
+    value = key
+    changed?.()
+  }
+  // What was typed before the list of it came is looked for in it.
+  $effect(() => {
+    if (typed !== null && !value && offered.some((one) => one.name === typed?.trim())) take(typed)
+  })
+</script>
+
+{#if many}
+  <input
+    {id}
+    class="line-in"
+    list="{id}-offered"
+    autocomplete="off"
+    maxlength="120"
+    placeholder="type a part of its name"
+    aria-invalid={error ? 'true' : undefined}
+    value={shown}
+    oninput={(event) => take(event.currentTarget.value)}
+  />
+  <datalist id="{id}-offered"
+    >{#each offered as one (one.key)}<option value={one.name}></option>{/each}</datalist
+  >
+{:else}
+  <select {id} class="line-in" aria-invalid={error ? 'true' : undefined} bind:value onchange={() => changed?.()}>
+    <option value="">{none}</option>
+    {#each first.data?.items ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+  </select>
+{/if}
