@@ -12,6 +12,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 
 from . import hitting
 from .profiles import ScopeInfo
@@ -137,6 +138,12 @@ def _union(masks: Iterable[int]) -> int:
     return found
 
 
+@lru_cache(maxsize=2_000)
+def _smallest_of(known: tuple[ScopeInfo, ...], operations: tuple[tuple[str, Alternatives], ...]) -> Smallest:
+    """:func:`smallest`, once for all whose calls are the same: many clients of an application do the same work."""
+    return smallest({one.name: weigh(one) for one in known}, operations)
+
+
 @dataclass(frozen=True)
 class Kept:
     """A scope of the trim, and the calls that would stop without it."""
@@ -177,7 +184,7 @@ def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]
     brought = closure(scopes, implies)
     impossible = tuple(one for one in wanting if not any(some <= brought for some in one.alternatives))
     possible = [one for one in wanting if one not in impossible]
-    found = smallest(scopes, [(one.operation, one.alternatives) for one in possible])
+    found = _smallest_of(tuple(known), tuple((one.operation, one.alternatives) for one in possible))
     chosen = found.scopes or frozenset()
     kept = []
     for scope in sorted(chosen):

@@ -7,21 +7,21 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import access, filter_words
 from neatlatch.core.access import Book, formats
 from neatlatch.desk.estate.lookups import find_place
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
-from neatlatch.desk.ground.common.quick_rows import join
+from neatlatch.desk.ground.common.quick_rows import Reading, join
 from neatlatch.desk.work.access import services
 from neatlatch.desk.work.access.models import RuleBook
 
@@ -271,6 +271,11 @@ _PAGE = 30
 FIELDS = {"env": "env", "environment": "env", "app": "app", "application": "app"}
 
 
+_applications = Reading(Application, "t.id IN {keys}", only=("key", "name", "profile"))
+_places = Reading(Place, "t.application_id IN {keys}", only=("application", "environment"))
+_environments = Reading(Environment)
+
+
 @router.get("/access-rules", response=AccessRows)
 def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
     """The applications whose rights are known, by name: those with rules, and those with roles. ``words``
@@ -279,16 +284,17 @@ def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     asked = filter_words.read(words, FIELDS)
     known = Application.objects.filter(Q(profile__rules__path__isnull=False) | Q(profile__roles__0__isnull=False))
     known = filtering.apply(known, asked, {"app": "key__contains", "env": "places__environment__key__startswith"}, ("name__icontains",))
-    found, following = page(known, "name", cursor, _PAGE)
-    places = Place.objects.filter(application__in=[one.pk for one in found]).select_related("environment").defer("metadata")
+    named: QuerySet[Any] = known.values_list("pk", "name", named=True)
+    keys, following = page(named, "name", cursor, _PAGE)
+    found = _applications(one.pk for one in keys)
+    environments, standing = {one.pk: one for one in _environments()}, _places(one.pk for one in found)
+    join(standing, "environment", environments)
+    join(standing, "application", {one.pk: one for one in found})
     # An environment that was asked for is a row's; that an application stands in it is no reason to show its others.
-    places = filtering.apply(places, [one for one in asked if one.field == "env"], {"env": "environment__key__startswith"}, ())
-    by_application: dict[int, list[Place]] = {}
-    for place in places.order_by("environment__order"):
-        by_application.setdefault(place.application_id, []).append(place)
-    for one in found:
-        join(by_application.get(one.pk, []), "application", {one.pk: one})
-    told = services.listed([place for one in found for place in by_application.get(one.pk, [])])
+    for word in asked:
+        if word.field == "env":
+            standing = [one for one in standing if one.environment.key.startswith(word.text) != word.without]
+    told = services.listed(sorted(standing, key=lambda one: (one.application.name, one.environment.order)))
     return written(AccessRows(items=[_row(one) for one in told], next=following))
 
 

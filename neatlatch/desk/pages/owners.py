@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
-from django.db.models import Count, Model, OuterRef, QuerySet, Subquery
-from django.db.models.functions import Coalesce
+from django.db import connection as database
+from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
@@ -18,8 +20,9 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.quick_rows import Reading, join
 from neatlatch.desk.ground.people import owners as services
-from neatlatch.desk.ground.people.models import Owner
+from neatlatch.desk.ground.people.models import Owner, Person, Team
 
 router = Router(tags=["owners"])
 # Of each kind of thing that is somebody's, on their page.
@@ -91,28 +94,29 @@ class OwnerChange(Given):
     deputy: str | None = None
 
 
-def _owned(model: type[Model]) -> Coalesce:
-    """How many rows of a table are an owner's: by its index, for the owners of one page."""
-    rows = model._default_manager.filter(owner=OuterRef("pk")).order_by().values("owner")
-    return Coalesce(Subquery(rows.annotate(many=Count("pk")).values("many")), 0)
+_owners = Reading(Owner, "t.id IN {keys} OR t.id IN (SELECT deputy_id FROM people_owner WHERE id IN {keys})")
+_people = Reading(Person, "t.id IN {keys}", only=("username", "email", "first_name", "last_name"))
+_teams = Reading(Team, "t.id IN {keys}")
+# How many rows of each table are an owner's: by its index, for the owners of one page.
+_COUNTS = f"""SELECT value, {
+    ", ".join(f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = value)" for one in (Application, User, Credential))
+} FROM json_each(%s)"""
 
 
-def _counted(rows: QuerySet[Owner]) -> QuerySet[Owner]:
-    return rows.select_related("person", "team", "deputy__person", "deputy__team").annotate(
-        of_applications=_owned(Application),
-        of_workloads=_owned(User),
-        of_credentials=_owned(Credential),
-    )
+def _rows(keys: Sequence[int]) -> list[OwnerOut]:
+    """Owners by their keys in the database, in this order, with what they have. Six queries."""
+    known = {one.pk: one for one in _owners(keys)}
+    join(known.values(), "person", {one.pk: one for one in _people({one.person_id for one in known.values() if one.person_id})})
+    join(known.values(), "team", {one.pk: one for one in _teams({one.team_id for one in known.values() if one.team_id})})
+    join(known.values(), "deputy", known)
+    written = services.written(known.values())
+    with database.cursor() as cursor:
+        counts = {key: owned for key, *owned in cursor.execute(_COUNTS, [json.dumps(list(keys))]).fetchall()}
+    return [_out(known[key], written, counts[key]) for key in keys if key in known]
 
 
-def _rows(found: list[Owner]) -> list[OwnerOut]:
-    deputies = [one.deputy for one in found if one.deputy is not None]
-    written = services.written([*found, *deputies])
-    return [_out(one, written) for one in found]
-
-
-def _out(one: Owner, written: Mapping[int, str]) -> OwnerOut:
-    counts = vars(one)
+def _out(one: Owner, written: Mapping[int, str], owned: Sequence[int]) -> OwnerOut:
+    applications, workloads, credentials = owned
     return OwnerOut(
         id=one.pk,
         key=one.key,
@@ -123,9 +127,9 @@ def _out(one: Owner, written: Mapping[int, str]) -> OwnerOut:
         zone=one.zone,
         deputy=written[one.deputy.pk] if one.deputy is not None else "",
         deputy_name=one.deputy.name if one.deputy is not None else "",
-        applications=counts["of_applications"],
-        workloads=counts["of_workloads"],
-        credentials=counts["of_credentials"],
+        applications=applications,
+        workloads=workloads,
+        credentials=credentials,
         version=one.version,
     )
 
@@ -133,7 +137,7 @@ def _out(one: Owner, written: Mapping[int, str]) -> OwnerOut:
 def _find(identity: int) -> Owner:
     found = None
     if 0 < identity < 2**63:
-        found = _counted(Owner.objects.filter(pk=identity)).first()
+        found = Owner.objects.select_related("person", "team").filter(pk=identity).first()
     if found is None:
         raise problems.not_found("owner")
     return found
@@ -160,7 +164,7 @@ def _full(identity: int) -> OwnerFull:
         for of in rows[:_MOST]
     ]
     username = one.person.username if one.person is not None else ""
-    return OwnerFull(owner=_rows([one])[0], username=username, things=things)
+    return OwnerFull(owner=_rows([one.pk])[0], username=username, things=things)
 
 
 LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains"}
@@ -173,8 +177,9 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
     asked = filter_words.read(words, {key: key for key in LOOKUPS})
     plain = ("name__icontains", "address__icontains", "person__email__icontains")
     rows = filtering.apply(Owner.objects.all(), asked, LOOKUPS, plain)
-    found, following = page(_counted(rows), "name", cursor, then="id")
-    return Owners(items=_rows(found), next=following)
+    named: QuerySet[Any] = rows.values_list("id", "name", named=True)
+    found, following = page(named, "name", cursor, then="id")
+    return Owners(items=_rows([one.id for one in found]), next=following)
 
 
 @router.post("/owners", response={201: OwnerFull})

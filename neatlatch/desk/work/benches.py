@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
 from django.db import transaction
+from django.db.models.fields.json import KeyTextTransform
 from django.utils import timezone
 
 from neatlatch.core import redirect_bench, registration, scope_effects, scope_matrix
@@ -57,13 +58,21 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
 
 def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench:
     """All URIs of the client against all of its callers'."""
-    return redirect_bench.work_out(tuple(client.redirect_uris), sent_by(connections), "native" if client.native else "web")
+    return _uri_bench(client, sent_by(connections))
+
+
+def _uri_bench(client: Client, sent: list[Sent]) -> redirect_bench.Bench:
+    return redirect_bench.work_out(tuple(client.redirect_uris), sent, "native" if client.native else "web")
 
 
 def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
-    """The bench of each of them. Four queries for all."""
-    connections = blocks.read_of_clients(one.pk for one in clients)
-    return [bench(one, connections.get(one.pk, [])) for one in clients]
+    """The bench of each of them, without who depends on what. One query for all."""
+    sent: dict[UUID, list[Sent]] = {}
+    rows = Connection.objects.filter(client__in=[one.pk for one in clients], scheme=CODE).order_by("ref")
+    for client, ref, uri in rows.values_list("client_id", "ref", KeyTextTransform("redirect_uri", "values")):
+        assert client is not None
+        sent.setdefault(client, []).append(Sent(ref, uri or ""))
+    return [_uri_bench(one, sent.get(one.pk, [])) for one in clients]
 
 
 def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
@@ -123,7 +132,7 @@ def matrix(client: Client) -> Found:
     """The client's scopes (or the roles of its account) against the users of its connections: profile, connections, uses in the order of the columns."""
     profile, connections = client.place.application.read_profile(), connections_of(client)
     known, permitted = _what_it_may(client, profile)
-    holders, users, uses = _held_and_called(client, connections, profile)
+    holders, users, uses = _held_and_called(client, connections, profile, lambda use: use.name)
     return profile, connections, uses, _worked_out(known, permitted, holders, users)
 
 
@@ -134,8 +143,10 @@ def _what_it_may(client: Client, profile: Profile) -> tuple[tuple[ScopeInfo, ...
     return profile.roles, frozenset(client.rights)
 
 
-def _held_and_called(client: Client, connections: list[Connection], profile: Profile) -> tuple[list[Holder], list[UserOf], list[Use]]:
-    """What its connections hold, and who calls what by them."""
+def _held_and_called(
+    client: Client, connections: list[Connection], profile: Profile, called: Callable[[Use], str]
+) -> tuple[list[Holder], list[UserOf], list[Use]]:
+    """What its connections hold, and who calls what by them; ``called``: by which name."""
     with_scopes, permitted = client.scheme in OAUTH2, frozenset(client.rights)
     holders, users, uses = [], [], []
     for one in connections:
@@ -143,7 +154,7 @@ def _held_and_called(client: Client, connections: list[Connection], profile: Pro
         for use in one.users.all():
             operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
             uses.append(use)
-            users.append(UserOf(use.name, one.ref, operations))
+            users.append(UserOf(called(use), one.ref, operations))
     return holders, users, uses
 
 
@@ -158,7 +169,7 @@ class Tallied:
 
 
 def tallies(clients: Sequence[Client]) -> list[Tallied]:
-    """What the list of scopes tells of each. Four queries for all."""
+    """What the list of scopes tells of each. Three queries for all."""
     connections = blocks.read_of_clients(one.pk for one in clients)
     return [_tally(one, connections.get(one.pk, [])) for one in clients]
 
@@ -166,7 +177,7 @@ def tallies(clients: Sequence[Client]) -> list[Tallied]:
 def _tally(client: Client, connections: list[Connection]) -> Tallied:
     profile = client.place.application.read_profile()
     known, permitted = _what_it_may(client, profile)
-    holders, users, _ = _held_and_called(client, connections, profile)
+    holders, users, _ = _held_and_called(client, connections, profile, lambda use: str(use.user_id))
     consents = [one for one in profile.scopes if one.administrator and one.name in client.scopes and one.name not in client.consents]
     return Tallied(
         permitted=len(permitted),

@@ -13,37 +13,58 @@ from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use, User
-from neatlatch.desk.ground.common.quick_rows import hang, join, read
+from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Person, Team
 
-from .halves import ELSEWHERE
+from .halves import ELSEWHERE_IN_SQL
 
 MOST = 200
 _CREDENTIAL = ("client", "kind", "fingerprint", "hint", "secret_id", "state", "source", "issued", "ends", "public_key", "looks_like_id")
 _NOT_OF_CLIENT = ("ticks", "management_address", "management_token", "management_digest", "ceiling", "planned", "contacts")
 _NOT_OF_TOKENS = ("access", "lease", "lease_until", "sent_to")
-_PERSON = ("username", "first_name", "last_name", "left")
+
+_environments = Reading(Environment)
+_connections = Reading(Connection, "t.id IN {keys}", order="t.ref")
+_places = Reading(Place, "t.id IN {keys}")
+_places_of = Reading(Place, "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})")
+_applications = Reading(Application, "t.id IN {keys}")
+_clients = Reading(Client, "t.id IN {keys}", but=_NOT_OF_CLIENT)
+_registered = Reading(Credential, "t.client_id IN {keys}", only=_CREDENTIAL, order="t.issued")
+_held = Reading(HeldSecret, "t.connection_id IN {keys}", also={"elsewhere": ELSEWHERE_IN_SQL})
+_credentials = Reading(Credential, "t.id IN {keys}", only=_CREDENTIAL)
+_tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=_NOT_OF_TOKENS)
+_accounts = Reading(Account, "t.connection_id IN {keys}")
+_people = Reading(Person, "t.id IN {keys}", only=("username", "first_name", "last_name", "left"))
+_uses = Reading(Use, "t.connection_id IN {keys}", only=("connection", "user", "operations"), order="t.id")
+_users = Reading(User, "t.id IN {keys}", only=("name", "kind"))
+_of_clients = Reading(
+    Connection,
+    "t.client_id IN {keys}",
+    only=("ref", "client", "scheme", "scopes", "scopes_changed_at", "individual"),
+    order="t.ref",
+)
+_granted = Reading(TokenSet, "t.connection_id IN {keys}", only=("connection", "person", "granted", "signed_in_at", "obtained"))
 
 
 def read_block(keys: Iterable[UUID]) -> list[Connection]:
     """These connections, by reference name; those that are gone are left out. The number of queries
     does not grow with theirs, which is :data:`MOST` at the most."""
-    found = read(Connection.objects.filter(pk__in=list(keys)[:MOST]).order_by("ref"))
-    _places(found)
-    _clients(found)
-    _secrets(found)
-    _accounts(found)
-    _users(found)
+    found = _connections(list(keys)[:MOST])
+    _with_places(found)
+    _with_clients(found)
+    _with_secrets(found)
+    _with_accounts(found)
+    _with_users(found)
     return found
 
 
 def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
-    """The connections of some clients with their tokens and workloads, by the client's key, each list by
-    reference name. Four queries."""
-    found = read(Connection.objects.filter(client__in=list(keys)).order_by("ref"))
-    tokens = TokenSet.objects.filter(connection__in=[one.pk for one in found])
-    hang(found, "token_sets", read(tokens.defer(*_NOT_OF_TOKENS)), "connection_id")
-    _users(found)
+    """The connections of some clients with their tokens and uses (whose users are not read), by the
+    client's key, each list by reference name. Three queries."""
+    found = _of_clients(keys)
+    ours = [one.pk for one in found]
+    hang(found, "token_sets", _granted(ours), "connection_id")
+    hang(found, "users", _uses(ours), "connection_id")
     by_client: dict[UUID, list[Connection]] = {}
     for one in found:
         assert one.client_id is not None
@@ -51,46 +72,42 @@ def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
     return by_client
 
 
-def _places(found: list[Connection]) -> None:
-    own = Place.objects.filter(pk__in={one.place_id for one in found})
-    places = read(Place.objects.filter(application__in=own.values("application")))
-    applications = read(Application.objects.filter(pk__in={one.application_id for one in places}))
-    join(places, "environment", {one.pk: one for one in read(Environment.objects.all())})
+def _with_places(found: list[Connection]) -> None:
+    places = _places_of({one.place_id for one in found})
+    applications = _applications({one.application_id for one in places})
+    join(places, "environment", {one.pk: one for one in _environments()})
     join(places, "application", {one.pk: one for one in applications})
     hang(applications, "places", places, "application_id")
     join(found, "place", {one.pk: one for one in places})
 
 
-def _clients(found: list[Connection]) -> None:
+def _with_clients(found: list[Connection]) -> None:
     keys = {one.client_id for one in found if one.client_id is not None}
-    clients = of_their_kinds(read(Client.objects.filter(pk__in=keys).defer(*_NOT_OF_CLIENT)))
+    clients = of_their_kinds(_clients(keys))
     places = {one.place_id: one.place for one in found}
     # A client that is registered in another environment than its connection stands in a place of its own.
     missing = {one.place_id for one in clients} - places.keys()
     if missing:
-        others = read(Place.objects.filter(pk__in=missing))
-        join(others, "environment", {one.pk: one for one in read(Environment.objects.all())})
+        others = _places(missing)
+        join(others, "environment", {one.pk: one for one in _environments()})
         places |= {one.pk: one for one in others}
     join(clients, "place", places)
-    credentials = read(Credential.objects.filter(client__in=keys).only(*_CREDENTIAL).order_by("issued"))
-    hang(clients, "credentials", credentials, "client_id")
+    hang(clients, "credentials", _registered(keys), "client_id")
     join(found, "client", {one.pk: one for one in clients})
 
 
-def _secrets(found: list[Connection]) -> None:
-    held = read(HeldSecret.objects.filter(connection__in=[one.pk for one in found]).annotate(elsewhere=ELSEWHERE))
-    keys = {one.credential_id for one in held}
-    join(held, "credential", {one.pk: one for one in read(Credential.objects.filter(pk__in=keys).only(*_CREDENTIAL))})
+def _with_secrets(found: list[Connection]) -> None:
+    held = _held(one.pk for one in found)
+    join(held, "credential", {one.pk: one for one in _credentials({one.credential_id for one in held})})
     hang(found, "held_secrets", held, "connection_id")
 
 
-def _accounts(found: list[Connection]) -> None:
+def _with_accounts(found: list[Connection]) -> None:
     keys = [one.pk for one in found]
-    tokens = read(TokenSet.objects.filter(connection__in=keys).defer(*_NOT_OF_TOKENS))
-    accounts = read(Account.objects.filter(connection__in=keys))
+    tokens, accounts = _tokens(keys), _accounts(keys)
     people = {one.person_id for one in tokens if one.person_id is not None}
     people |= {one.person_id for one in accounts}
-    known = {one.pk: one for one in read(Person.objects.filter(pk__in=people).only(*_PERSON))} if people else {}
+    known = {one.pk: one for one in _people(people)}
     join(tokens, "person", known)
     join(accounts, "person", known)
     hang(found, "token_sets", tokens, "connection_id")
@@ -100,8 +117,7 @@ def _accounts(found: list[Connection]) -> None:
     join(found, "team", {one.pk: one for one in with_people})
 
 
-def _users(found: list[Connection]) -> None:
-    uses = read(Use.objects.filter(connection__in=[one.pk for one in found]).only("connection", "user", "operations"))
-    users = read(User.objects.filter(pk__in={one.user_id for one in uses}).only("name", "kind"))
-    join(uses, "user", {one.pk: one for one in users})
+def _with_users(found: list[Connection]) -> None:
+    uses = _uses(one.pk for one in found)
+    join(uses, "user", {one.pk: one for one in _users({one.user_id for one in uses})})
     hang(found, "users", uses, "connection_id")

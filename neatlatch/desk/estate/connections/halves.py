@@ -8,7 +8,8 @@ from functools import lru_cache
 from pathlib import Path
 
 from django.conf import settings
-from django.db.models import OuterRef, Prefetch, QuerySet, Subquery
+from django.db.models import CharField, Prefetch, QuerySet
+from django.db.models.expressions import RawSQL
 
 from neatlatch.core import addresses, breaks, pins
 from neatlatch.core.authority import telling
@@ -22,14 +23,19 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.people.models import Person
 
-# Another environment in which the very same secret is held; by its keyed fingerprint, which is indexed.
-ELSEWHERE = Subquery(
-    HeldSecret.objects.filter(credential__fingerprint=OuterRef("credential__fingerprint"))
-    .exclude(connection__place__environment=OuterRef("connection__place__environment"))
-    .values("connection__place__environment__name")[:1]
-)
+# Another environment in which the very same secret is held, of a row t of connections_heldsecret; by its keyed fingerprint, which is
+# indexed.
+ELSEWHERE_IN_SQL = """(SELECT e.name FROM credentials_credential own
+    JOIN credentials_credential c ON c.fingerprint = own.fingerprint JOIN connections_heldsecret h ON h.credential_id = c.id
+    JOIN connections_connection n ON n.id = h.connection_id JOIN applications_place p ON p.id = n.place_id
+    JOIN applications_environment e ON e.id = p.environment_id
+    WHERE own.id = t.credential_id AND p.environment_id <> (SELECT p2.environment_id FROM connections_connection n2
+      JOIN applications_place p2 ON p2.id = n2.place_id WHERE n2.id = t.connection_id)
+    ORDER BY e."order" LIMIT 1)"""
+_ELSEWHERE = RawSQL(ELSEWHERE_IN_SQL.replace("t.c", "connections_heldsecret.c"), [], output_field=CharField(null=True))
 
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
@@ -41,7 +47,7 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
         Prefetch("token_sets", TokenSet.objects.select_related("person")),
         Prefetch("accounts", Account.objects.select_related("person")),
         "team__people",
-        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=ELSEWHERE)),
+        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
         Prefetch("client", Client.objects.select_related("place__environment").defer("place__metadata")),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         Prefetch("users", Use.objects.select_related("user__owner")),
@@ -101,7 +107,7 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
                             published=place.metadata is not None, changed_at=place.changed_at)  # fmt: skip
     # What a person put in on the caller side tells nothing of what the provider holds.
     held: dict[str, tuple[SecretFacts, ...]] = {}
-    for one in client.credentials.all():
+    for one in those_of(client, "credentials"):
         if one.source == "registered" and one.fingerprint:
             held[one.kind] = (*held.get(one.kind, ()), _secret(one))
     unseen = () if client.managed or client.public else (SecretFacts(None, ""),)
@@ -181,7 +187,7 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         slots=connection.slots,
         secrets={
             one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "")
-            for one in connection.held_secrets.all()
+            for one in those_of(connection, "held_secrets")
             if one.credential.fingerprint
         },
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
@@ -196,14 +202,14 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
 
 def granted(connection: Connection) -> frozenset[str] | None:
     """What every token that is held was granted."""
-    sets = [frozenset(one.granted) for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
+    sets = [frozenset(one.granted) for one in those_of(connection, "token_sets") if (one.person_id is not None) == connection.individual]
     return frozenset.intersection(*sets) if sets else None
 
 
 def expected_people(connection: Connection) -> list[Person]:
     """Who should connect an account of their own: the team's people and whoever was asked, without those who left."""
     team = list(connection.team.people.all()) if connection.team else []
-    asked = [one.person for one in connection.accounts.all()]
+    asked = [one.person for one in those_of(connection, "accounts")]
     found = {one.pk: one for one in (*team, *asked) if one.left is None}
     return sorted(found.values(), key=lambda one: one.shown_name)
 
@@ -212,8 +218,8 @@ def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:
     """Everybody who should connect an account, or has; ``None``: the account is shared."""
     if not connection.individual:
         return None
-    sets = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
-    wanted = {one.person_id: one.expected for one in connection.accounts.all()}
+    sets = {one.person_id: one for one in those_of(connection, "token_sets") if one.person is not None}
+    wanted = {one.person_id: one.expected for one in those_of(connection, "accounts")}
     people = {one.pk: one for one in expected_people(connection)} | {one.person_id: one.person for one in sets.values() if one.person}
     found = []
     for one in sorted(people.values(), key=lambda one: one.shown_name):
@@ -236,12 +242,12 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     profile = profile or application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     needs = []
-    for user in connection.users.all():
+    for user in those_of(connection, "users"):
         for name in user.operations:
             operation = profile.operation(name)
             if operation is not None:
                 needs.append(Need(user.name, name, operation.alternatives))
-    others = {one.environment.name: one.addresses() for one in application.places.all() if one.pk != connection.place_id}
+    others = {one.environment.name: one.addresses() for one in those_of(application, "places") if one.pk != connection.place_id}
     return Halves(
         provider=_provider(connection, profile, scheme),
         caller=_caller(connection, scheme, now),
@@ -271,7 +277,7 @@ def secret_taken_at(connection: Connection) -> datetime | None:
     """When the application last took our secret. Where people sign in, a test may show a token that was alive already."""
     if connection.scheme != CODE:
         return connection.proven_at
-    moments = [connection.secret_taken_at, *(one.obtained for one in connection.token_sets.all())]
+    moments = [connection.secret_taken_at, *(one.obtained for one in those_of(connection, "token_sets"))]
     return max((one for one in moments if one is not None), default=None)
 
 
@@ -282,7 +288,7 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
-    refused = [one for one in connection.token_sets.all() if one.refused and one.person is not None and connection.individual]
+    refused = [one for one in those_of(connection, "token_sets") if one.refused and one.person is not None and connection.individual]
     tokens = min(refused, key=lambda one: one.ends or now, default=connection.tokens)
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None
     # A private key ends with its certificate, which says so better.
@@ -293,7 +299,7 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         ref=connection.ref,
         state=State(connection.state),
         pins=worked_out,
-        users=tuple(one.name for one in connection.users.all()),
+        users=tuple(one.name for one in those_of(connection, "users")),
         signs_in_person=connection.scheme == CODE,
         access_ends=tokens.ends if tokens else None,
         has_access=tokens is not None,

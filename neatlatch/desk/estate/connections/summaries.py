@@ -29,6 +29,7 @@ from neatlatch.core.lifetimes import reads_otherwise_at
 from neatlatch.core.pins import Fit
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import settling
+from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.common.settling import Settling, stored
 
 from . import blocks, halves, watching
@@ -82,7 +83,7 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         out=any(one.fit in (Fit.DIFFERS, Fit.MISSING) for one in worked_out),
         says=pins.summary(worked_out),
         beside=pins.beside(State(connection.state), worked_out),
-        users=len(connection.users.all()),
+        users=len(those_of(connection, "users")),
         lacks=halves.lacking(connection),
         next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
         next_at=soonest.at if soonest else None,
@@ -97,8 +98,8 @@ def _holds_until(connection: Connection, soonest: breaks.Break | None, now: date
     """The next moment at which it may be another by itself (``None``: none is known): where something
     ends, where an end comes near enough to be told, and where “ended 3 days ago” reads otherwise."""
     ends = [one.ends for one in connection.secrets().values()]
-    ends += [one.ends for one in connection.client.credentials.all()] if connection.client else []
-    ends += [one.ends for one in connection.token_sets.all()]
+    ends += [one.ends for one in those_of(connection.client, "credentials")] if connection.client else []
+    ends += [one.ends for one in those_of(connection, "token_sets")]
     sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
     moments = []
     if sight is not None:

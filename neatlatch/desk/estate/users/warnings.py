@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
+from django.db import connection as database
 from django.db.models import Count, F, Q, QuerySet, Window
 from django.db.models.functions import RowNumber
 from django.utils import timezone
@@ -18,19 +20,16 @@ from neatlatch.desk.estate.connections import summaries
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.ground.common.settling import stored
 
 # So many connections are named of those that would serve, or that stand elsewhere.
 _MOST_NAMED = 3
-_READ = {
-    "in_environment": F("user__environment_id"),
-    "application_name": F("application__name"),
-    "ref": F("connection__ref"),
-    "state": F("connection__state"),
-    "stands_in": F("connection__place__environment_id"),
-    "stale": F("connection__summary__stale"),
-    "holds_until": F("connection__summary__holds_until"),
-    "lacks": F("connection__summary__lacks"),
-}
+_CALLS = """SELECT u.id, u.user_id, u.connection_id, u.application_id, w.environment_id, a.name, coalesce(c.ref, ''), coalesce(c.state, ''),
+      p.environment_id, coalesce(s.lacks, '[]'), c.id IS NOT NULL AND (s.stale IS NOT 0 OR s.holds_until <= %s)
+    FROM users_use u JOIN users_user w ON w.id = u.user_id JOIN applications_application a ON a.id = u.application_id
+      LEFT JOIN connections_connection c ON c.id = u.connection_id LEFT JOIN applications_place p ON p.id = c.place_id
+      LEFT JOIN connections_summary s ON s.connection_id = c.id
+    WHERE u.user_id IN (SELECT value FROM json_each(%s)) ORDER BY u.id"""
 
 
 @dataclass(frozen=True)
@@ -57,34 +56,17 @@ def of_warned() -> QuerySet[Use, Any]:
 
 def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
     """What some users call, by the user's key. One query, and those of the summaries that are stale."""
-    found: list[Any] = list(
-        Use.objects.filter(user__in=list(users)).order_by("id").annotate(**_READ).values_list(
-            "id", "user_id", "connection_id", "application_id", *_READ, named=True
-        )
-    )  # fmt: skip
-    now = timezone.now()
-    behind = {one.connection_id for one in found if one.connection_id is not None and _is_behind(one, now)}
-    fresh = summaries.fresh(sorted(behind), now)
-    calls: dict[UUID, list[Call]] = {}
-    for one in found:
-        new = fresh.get(one.connection_id)
-        call = Call(
-            one.id,
-            one.user_id,
-            one.in_environment,
-            one.application_id,
-            one.application_name,
-            one.ref or "",
-            one.state or "",
-            one.stands_in,
-            new.lacks if new is not None else tuple(one.lacks or ()),
-        )
-        calls.setdefault(one.user_id, []).append(call)
+    now, keys = timezone.now(), {one.hex: one for one in users}
+    with database.cursor() as cursor:
+        found = cursor.execute(_CALLS, [stored(now), json.dumps(list(keys))]).fetchall()
+    fresh = summaries.fresh(sorted({UUID(connection) for _, _, connection, *_, behind in found if behind}), now)
+    calls: dict[UUID, list[Call]] = {one: [] for one in keys.values()}
+    for number, user, connection, application, in_environment, name, ref, state, stands_in, lacks, _ in found:
+        new = fresh.get(UUID(connection)) if fresh and connection else None
+        kept: tuple[str, ...] = tuple(json.loads(lacks)) if lacks != "[]" else ()
+        whole = Call(number, keys[user], in_environment, application, name, ref, state, stands_in, new.lacks if new is not None else kept)
+        calls[whole.user].append(whole)
     return calls
-
-
-def _is_behind(one: Any, now: Any) -> bool:
-    return one.stale is not False or (one.holds_until is not None and one.holds_until <= now)
 
 
 def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ...]:

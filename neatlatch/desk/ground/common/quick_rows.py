@@ -1,29 +1,32 @@
 """Reading many rows to look at them: Django's instances, made in a fifth of its time.
 
-Django's own way asks a converter for every value and an initialiser for every instance, which is
-most of the time that thousands of rows take. Here columns are converted by their type, and put where
-the instance keeps them. What was not asked for is asked for when it is looked at, as ever.
+Django's own way writes each question anew, and asks a converter for every value and an initialiser
+for every instance, which is most of the time that rows take. Here a question is written out once,
+columns are converted by their type, and put where the instance keeps them. What was not asked for is
+asked for when it is looked at, as ever. Relations are put in by :func:`join` and :func:`hang`.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 from uuid import UUID
 
-from django.core.exceptions import EmptyResultSet
-from django.db import connections, models
-from django.db.models import Model, QuerySet
+from django.db import connection as database
+from django.db import models
+from django.db.models import Model
 from django.db.models.base import ModelState
 
 M = TypeVar("M", bound=Model)
 Convert = Callable[[Any], Any]
 
 
-def _moment(value: Any) -> datetime:
+def moment(value: Any) -> datetime:
+    """A moment as the database has it, of a column or of an expression."""
     # SQLite's module has taken the text apart already (the backend registers it so); it is in UTC.
     found = value if isinstance(value, datetime) else datetime.fromisoformat(value)
     return found.replace(tzinfo=UTC)
@@ -40,7 +43,7 @@ def _json(value: Any) -> Any:
 
 
 _BY_TYPE: dict[type[models.Field[Any, Any]], Convert] = {
-    models.DateTimeField: _moment,
+    models.DateTimeField: moment,
     models.UUIDField: _key,
     models.JSONField: _json,
     models.BooleanField: bool,
@@ -68,46 +71,76 @@ def _convert(field: models.Field[Any, Any]) -> Convert | None:
     raise TypeError(f"{field} is of a kind that is not read quickly yet")
 
 
-def read(found: QuerySet[M]) -> list[M]:
-    """The instances of a queryset, with the columns of its model that it asks for and what it
-    annotates. It joins nothing for them: relations are put in by :func:`join` and :func:`hang`."""
-    compiler = found.query.get_compiler(found.db)
-    try:
-        sql, params = compiler.as_sql()
-    except EmptyResultSet:  # it asks for one of none
-        return []
-    info = compiler.klass_info
-    assert info is not None
-    assert not info.get("related_klass_infos")
-    names, converts = [], []
-    for at in info["select_fields"]:
-        field = compiler.select[at][0].target
-        names.append(field.attname)
-        converts.append(_convert(field))
-    names += list(compiler.annotation_col_map)
-    count = len(info["select_fields"])
-    converting = [(at, convert) for at, convert in enumerate(converts) if convert is not None]
-    with connections[found.db].cursor() as cursor:
-        rows = cursor.execute(sql, params).fetchall()
-    return [_made(found.model, found.db, names, row, count, converting) for row in rows]
+class Reading(Generic[M]):
+    """A question for rows by a set of keys, written out once: the instances of a model that are found.
+
+    ``where`` is SQL with ``{keys}`` in the place of the set (empty: all rows, and it is asked with no
+    keys); ``order`` is SQL too. ``only`` names the fields that are read, ``but`` those that are not;
+    ``also`` are expressions in SQL by the name that the instances have them under. Of UUIDs, whole
+    numbers and texts; there may be any number of keys.
+    """
+
+    def __init__(
+        self,
+        model: type[M],
+        where: str = "",
+        *,
+        only: Collection[str] = (),
+        but: Collection[str] = (),
+        order: str = "",
+        also: Mapping[str, str] | None = None,
+    ) -> None:
+        self._model, self._where, self._order = model, where, order
+        self._only, self._but, self._also = only, but, also or {}
+        self._asked: _Asked | None = None
+
+    def __call__(self, keys: Iterable[Any] = ()) -> list[M]:
+        """The instances for these keys."""
+        asked = self._asked = self._asked or self._written()
+        told: list[Any] = []
+        if self._where:
+            told = [one.hex if isinstance(one, UUID) else one for one in keys]
+            if not told:
+                return []
+        with database.cursor() as cursor:
+            rows = cursor.execute(asked.sql, [json.dumps(told)] * self._where.count("{keys}")).fetchall()
+        return [_made(self._model, asked, row) for row in rows]
+
+    def _written(self) -> _Asked:
+        meta = self._model._meta
+        wanted = {meta.get_field(one).name for one in self._only} | ({meta.pk.name} if self._only else set())
+        fields = [one for one in meta.concrete_fields if one.name not in self._but and (not self._only or one.name in wanted)]
+        converts = [_convert(one) for one in fields]
+        columns = [*(f't."{one.column}"' for one in fields), *(f"{sql} AS {name}" for name, sql in self._also.items())]
+        sql = f"SELECT {', '.join(columns)} FROM {meta.db_table} t"
+        if self._where:
+            sql += f" WHERE {self._where.format(keys='(SELECT value FROM json_each(%s))')}"
+        if self._order:
+            sql += f" ORDER BY {self._order}"
+        return _Asked(
+            sql=sql,
+            names=[*(one.attname for one in fields), *self._also],
+            converting=[(at, convert) for at, convert in enumerate(converts) if convert is not None],
+        )
 
 
-def _made(
-    model: type[M],
-    using: str,
-    names: list[str],
-    row: tuple[Any, ...],
-    count: int,
-    converting: list[tuple[int, Convert]],
-) -> M:
+@dataclass(frozen=True)
+class _Asked:
+    sql: str
+    # Of the columns, as instances keep them; and which of them are converted, how.
+    names: list[str]
+    converting: list[tuple[int, Convert]]
+
+
+def _made(model: type[M], asked: _Asked, row: tuple[Any, ...]) -> M:
     values = list(row)
-    for at, convert in converting:
+    for at, convert in asked.converting:
         if values[at] is not None:
             values[at] = convert(values[at])
     made = model.__new__(model)
     state = ModelState()
-    state.adding, state.db = False, using
-    made.__dict__.update(zip(names, values, strict=True))
+    state.adding, state.db = False, database.alias
+    made.__dict__.update(zip(asked.names, values, strict=True))
     made.__dict__["_state"] = state
     return made
 
@@ -129,3 +162,10 @@ def hang(rows: Iterable[Model], name: str, of: Iterable[Model], attname: str) ->
     for one in rows:
         kept: dict[str, Any] = one.__dict__.setdefault("_prefetched_objects_cache", {})
         kept[name] = by_key.get(one.pk, [])
+
+
+def hang_one(rows: Iterable[Model], name: str, of: Iterable[Model], attname: str) -> None:
+    """Give rows the one that points to them by a one-to-one field, as ``select_related`` would."""
+    by_key = {one.__dict__[attname]: one for one in of}
+    for one in rows:
+        one._state.fields_cache[name] = by_key.get(one.pk)

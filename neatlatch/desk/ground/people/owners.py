@@ -11,12 +11,12 @@ from zoneinfo import available_timezones
 from django.core.exceptions import ValidationError
 from django.core.validators import validate_email
 from django.db import IntegrityError, transaction
-from django.db.models import ProtectedError, Q, Value
-from django.db.models.functions import Concat, Lower
+from django.db.models import ProtectedError
 
 from neatlatch.core import changes
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
+from neatlatch.desk.ground.common.quick_rows import Reading
 from neatlatch.desk.ground.journal.services import Told, write
 
 from .models import Owner, Person, Team
@@ -68,6 +68,15 @@ def of_team(team: Team) -> Owner:
     return Owner.objects.get_or_create(team=team, defaults=made)[0]
 
 
+_teams_called = Reading(Team, "lower(t.name) IN {keys}")
+_people_called = Reading(
+    Person,
+    "lower(t.username) IN {keys} OR lower(t.email) IN {keys} OR lower(t.first_name || ' ' || t.last_name) IN {keys}",
+    only=("username", "email", "first_name", "last_name"),
+    order="t.id",
+)
+
+
 class _Called:
     """The teams and people that some texts name. Two queries, however many texts there are.
 
@@ -77,14 +86,8 @@ class _Called:
     def __init__(self, texts: Iterable[str]) -> None:
         low = {_low(text) for text in texts}
         low |= {one.removeprefix(_TEAM).removeprefix(_PERSON) for one in low}
-        teams = Team.objects.annotate(low=Lower("name")).filter(low__in=low)
-        self._teams = {_low(one.name): one for one in teams}
-        people = Person.objects.annotate(
-            login=Lower("username"),
-            mail=Lower("email"),
-            whole=Lower(Concat("first_name", Value(" "), "last_name")),
-        ).filter(Q(login__in=low) | Q(mail__in=low) | Q(whole__in=low))
-        self._people = list(people)
+        self._teams = {_low(one.name): one for one in _teams_called(low)}
+        self._people = _people_called(low)
 
     def of(self, text: str) -> Team | Person | None:
         """The one that a text names: the team, else the person by login name, mail address or name;

@@ -19,7 +19,7 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.ground.common.quick_rows import join, read
+from neatlatch.desk.ground.common.quick_rows import Reading, join
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work import benches
 
@@ -84,16 +84,22 @@ class UriBenches:
     next: str | None
 
 
+_clients = Reading(Client, "t.id IN {keys}", order="t.name, t.id")
+_places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
+_applications = Reading(Application, "t.id IN {keys}", only=("key", "name", "profile"))
+_environments = Reading(Environment)
+
+
 def _page(rows: QuerySet[Client], cursor: str | None, words: str) -> tuple[list[Client], str | None]:
     """Clients of a page with their places, and the cursor of the next. Five queries."""
     fitting = filtering.apply(rows, filter_words.read(words, FIELDS), _LOOKUPS, _PLAIN)
     named: QuerySet[Any] = fitting.values_list("id", "name", named=True)
     keys, following = page(named, "name", cursor, _PAGE, then="id")
-    found = of_their_kinds(read(Client.objects.filter(pk__in=[one.id for one in keys]).order_by("name", "id")))
-    places = read(Place.objects.filter(pk__in={one.place_id for one in found}).defer("metadata"))
-    applications = read(Application.objects.filter(pk__in={one.application_id for one in places}))
+    found = of_their_kinds(_clients(one.id for one in keys))
+    places = _places({one.place_id for one in found})
+    applications = _applications({one.application_id for one in places})
     join(places, "application", {one.pk: one for one in applications})
-    join(places, "environment", {one.pk: one for one in read(Environment.objects.all())})
+    join(places, "environment", {one.pk: one for one in _environments()})
     join(found, "place", {one.pk: one for one in places})
     return found, following
 

@@ -73,7 +73,7 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
     guard.need(request, "look")
     now = timezone.now()
     keys, following = page_of(fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor)
-    found = {one.id: one for one in life.rows(Credential.objects.filter(pk__in=keys), now)}
+    found = life.rows(keys, now)
     return written(Credentials(items=[found[one] for one in keys if one in found], next=following))
 
 

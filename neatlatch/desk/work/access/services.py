@@ -23,7 +23,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.common.quick_rows import read
+from neatlatch.desk.ground.common.quick_rows import Reading
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import rules as wire
 from neatlatch.wire.road import Road, RoadError
@@ -103,11 +103,14 @@ class Listed:
     differs: bool
 
 
+_holders = Reading(Client, "t.place_id IN {keys}", only=("place", "account", "name", "rights"), order="t.name")
+
+
 def listed(places: Sequence[Place]) -> list[Listed]:
     """The rules of many places, which were read with their applications. Two queries."""
     books = RuleBook.objects.in_bulk([one.pk for one in places])
     clients: dict[int, list[Client]] = {}
-    for one in read(Client.objects.filter(place__in=[one.pk for one in places]).only("place", "account", "name", "rights")):
+    for one in _holders(one.pk for one in places):
         clients.setdefault(one.place_id, []).append(one)
     found: list[Listed] = []
     counted: list[tuple[int, tuple[Book, Known]]] = []

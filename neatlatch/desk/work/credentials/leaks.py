@@ -38,7 +38,7 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         leaked_tokens.of_house(digests, now),
         leaked_tokens.managing(prints, digests),
     )
-    shaped = rows(Credential.objects.filter(pk__in=[one.pk for one in credentials]), now)
+    shaped = rows([one.pk for one in credentials], now).values()
     by_key = {one.pk: one for one in credentials}
     write(
         by,

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from django.db.models import Max, Prefetch, Q, QuerySet
+from django.db import connection as database
+from django.db.models import Max, Q
 
 from neatlatch.core import credential_marks
 from neatlatch.desk.authority.handing import as_receipt
 from neatlatch.desk.estate.connections.halves import secret_taken_at
 from neatlatch.desk.estate.credentials import ends
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
-from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common.quick_rows import Reading, hang, hang_one, join, moment
 from neatlatch.desk.ground.journal.models import ABOUT, Entry
+from neatlatch.desk.ground.people.models import Owner
 from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut, OwnerFrom
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.replacing.models import Replacement
@@ -34,33 +40,69 @@ class Sighted:
     successor: Credential | None
 
 
-def sighted(found: QuerySet[Credential]) -> list[Sighted]:
-    """Credentials, some hundreds at the most, with what is known of them. Seven queries."""
-    known = list(
-        found.defer("value", "replaces__value")
-        .select_related(
-            "client__place__application", "client__place__environment", "client__user__owner", "owner", "replaces", "handover__made_by"
-        )
-        .prefetch_related(Prefetch("holders", HeldSecret.objects.select_related("connection")), _TOKENS_OF_HOLDERS)
-    )
-    keys, fingerprints = [one.pk for one in known], {one.fingerprint for one in known} - {""}
+_credentials = Reading(Credential, "t.id IN {keys}", but=("value",), order="t.id")
+_hints = Reading(Credential, "t.id IN {keys}", only=("hint",))
+_after = Reading(Credential, "t.replaces_id IN {keys}", only=("hint", "replaces"), order="t.issued")
+_clients = Reading(Client, "t.id IN {keys}", only=("kind", "name", "client_id", "place", "user", "account", "account_kind", "contacts"))
+_places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
+_applications = Reading(Application, "t.id IN {keys}", only=("key", "name"))
+_environments = Reading(Environment)
+_users = Reading(User, "t.id IN {keys}", only=("name", "owner"))
+_owners = Reading(Owner, "t.id IN {keys}", only=("name",))
+_handovers = Reading(Handover, "t.credential_id IN {keys}", only=("credential", "ends", "shown", "closed"))
+_holders = Reading(HeldSecret, "t.credential_id IN {keys}")
+_connections = Reading(Connection, "t.id IN {keys}", only=("ref", "scheme", "proven_at", "secret_taken_at", "changed_at"))
+_tokens = Reading(TokenSet, "t.connection_id IN {keys}", only=("connection", "obtained"))
+# Where the very same values are held, by their fingerprints; and when each of some credentials was last drawn with.
+_HELD_IN = """SELECT DISTINCT c.fingerprint, e.name, a.name FROM credentials_credential c JOIN connections_heldsecret h ON h.credential_id = c.id
+    JOIN connections_connection n ON n.id = h.connection_id JOIN applications_place p ON p.id = n.place_id
+    JOIN applications_environment e ON e.id = p.environment_id JOIN applications_application a ON a.id = p.application_id
+    WHERE c.fingerprint IN (SELECT value FROM json_each(%s))"""
+_DRAWN_WITH = "SELECT credential, max(last) FROM drawing_drawn WHERE credential IN (SELECT value FROM json_each(%s)) GROUP BY credential"
+
+
+def sighted(keys: Collection[UUID]) -> list[Sighted]:
+    """These credentials, some hundreds at the most, with what is known of them. As many queries for a hundred as for one."""
+    found = _credentials(keys)
+    _with_clients(found)
+    _with_holders(found)
+    hang_one(found, "handover", _handovers(keys), "credential_id")
+    join(found, "replaces", {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})})
     held: dict[str, set[tuple[str, str]]] = {}
-    where = ("connection__place__environment__name", "connection__place__application__name")
-    for fingerprint, environment, application in (
-        HeldSecret.objects.filter(credential__fingerprint__in=fingerprints).values_list("credential__fingerprint", *where).distinct()
-    ):
-        held.setdefault(fingerprint, set()).add((environment, application))
-    drawn = dict(Drawn.objects.filter(credential__in=[str(one) for one in keys]).values_list("credential").annotate(Max("last")))
-    after = {one.replaces_id: one for one in Credential.objects.filter(replaces__in=keys).only("hint", "replaces").order_by("issued")}
-    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk)), after.get(one.pk)) for one in known]
+    with database.cursor() as cursor:
+        fingerprints = json.dumps(sorted({one.fingerprint for one in found} - {""}))
+        for fingerprint, environment, application in cursor.execute(_HELD_IN, [fingerprints]).fetchall():
+            held.setdefault(fingerprint, set()).add((environment, application))
+        drawn = {key: moment(last) for key, last in cursor.execute(_DRAWN_WITH, [json.dumps([str(one) for one in keys])]).fetchall()}
+    after = {one.replaces_id: one for one in _after(keys)}
+    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk)), after.get(one.pk)) for one in found]
 
 
-def rows(found: QuerySet[Credential], now: datetime) -> list[CredentialOut]:
-    """Credentials for a page of the list, each with its marks."""
-    return [_row(one, now) for one in sighted(found)]
+def _with_clients(found: list[Credential]) -> None:
+    clients = of_their_kinds(_clients({one.client_id for one in found if one.client_id}))
+    places, users = _places({one.place_id for one in clients}), _users({one.user_id for one in clients if one.user_id})
+    owners = {one.owner_id for one in found} | {one.owner_id for one in users}
+    known = {one.pk: one for one in _owners(owners - {None})}
+    join(places, "application", {one.pk: one for one in _applications({one.application_id for one in places})})
+    join(places, "environment", {one.pk: one for one in _environments()})
+    join(users, "owner", known)
+    join(clients, "place", {one.pk: one for one in places})
+    join(clients, "user", {one.pk: one for one in users})
+    join(found, "client", {one.pk: one for one in clients})
+    join(found, "owner", known)
 
 
-_TOKENS_OF_HOLDERS = Prefetch("holders__connection__token_sets", TokenSet.objects.only("connection", "obtained"))
+def _with_holders(found: list[Credential]) -> None:
+    holders = _holders(one.pk for one in found)
+    connections = _connections({one.connection_id for one in holders})
+    hang(connections, "token_sets", _tokens(one.pk for one in connections), "connection_id")
+    join(holders, "connection", {one.pk: one for one in connections})
+    hang(found, "holders", holders, "credential_id")
+
+
+def rows(keys: Collection[UUID], now: datetime) -> dict[UUID, CredentialOut]:
+    """Credentials for a page of the list, each with its marks, by their keys."""
+    return {one.credential.pk: _row(one, now) for one in sighted(keys)}
 
 
 def _taken_at(connection: Connection) -> datetime | None:
@@ -151,7 +193,7 @@ def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:
 
 def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest first."""
-    row = rows(Credential.objects.filter(pk=credential.pk), now)[0]
+    row = rows([credential.pk], now)[credential.pk]
     after = Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
     client = credential.client
     said = Q(about=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")

@@ -14,7 +14,7 @@ from django.db import connection as database
 from django.utils import timezone
 
 from neatlatch.core import credential_marks
-from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.credentials.models import Credential, StandsOut
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.settling import Settling, stored
 
@@ -41,7 +41,7 @@ def work_out(keys: Iterable[UUID]) -> int:
     """Write anew what stands out about some credentials, :data:`MOST` at the most; answers of how many.
     Part of the surrounding transaction."""
     now = timezone.now()
-    found = life.sighted(Credential.objects.filter(pk__in=list(keys)[:MOST]))
+    found = life.sighted(list(keys)[:MOST])
     rows = [[keys_of(one.known, now), stored(credential_marks.next_moment(one.known, now)), form(), one.credential.pk.hex] for one in found]
     with database.cursor() as cursor:
         cursor.executemany(_WRITE, rows)
@@ -53,9 +53,10 @@ def differences() -> Iterator[str]:
     keys = list(Credential.objects.order_by("pk").values_list("pk", flat=True))
     for start in range(0, len(keys), MOST):
         now = timezone.now()
-        block = Credential.objects.filter(pk__in=keys[start : start + MOST]).select_related("stands_out")
+        block = keys[start : start + MOST]
+        all_kept = StandsOut.objects.in_bulk(block)
         for one in life.sighted(block):
-            kept = getattr(one.credential, "stands_out", None)
+            kept = all_kept.get(one.credential.pk)
             if kept is None or kept.stale:
                 yield f"{one.credential.hint} ({one.credential.pk}): what stands out about it is stale."
             elif kept.marks != (fresh := keys_of(one.known, now)):

@@ -26,3 +26,7 @@ class Drawn(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["connection", "user", "credential", "way", "span", "begins"], name="one_row_for_a_span")
         ]
+        indexes = [
+            models.Index(fields=["credential"], name="draws_with_a_credential"),
+            models.Index(fields=["user"], name="draws_of_a_user"),
+        ]

@@ -20,6 +20,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
+from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.people.models import Team
 
 
@@ -78,7 +79,7 @@ class Connection(models.Model):
 
     def secrets(self) -> dict[str, Credential]:
         """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
-        return {one.key: one.credential for one in self.held_secrets.all() if one.credential.fingerprint} | {**self._shown}
+        return {one.key: one.credential for one in those_of(self, "held_secrets") if one.credential.fingerprint} | {**self._shown}
 
     def read_scheme(self) -> Scheme:
         """The way in that it goes by, as its application's profile has it."""
@@ -109,13 +110,13 @@ class Connection(models.Model):
     @property
     def tokens(self) -> TokenSet | None:
         """The tokens of the shared account; of an individual connection, those of one person, the freshest."""
-        sets = [one for one in self.token_sets.all() if (one.person_id is not None) == self.individual]
+        sets = [one for one in those_of(self, "token_sets") if (one.person_id is not None) == self.individual]
         return max(sets, key=lambda one: one.signed_in_at, default=None)
 
     @property
     def tests_tokens(self) -> TokenSet | None:
         """The tokens of the service account that tests use, where each person has their own."""
-        sets = [one for one in self.token_sets.all() if one.person_id is None]
+        sets = [one for one in those_of(self, "token_sets") if one.person_id is None]
         return sets[0] if self.individual and self.tests_as and sets else None
 
     @property
