@@ -18,6 +18,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.quick_rows import Reading, join
@@ -98,9 +99,9 @@ _owners = Reading(Owner, "t.id IN {keys} OR t.id IN (SELECT deputy_id FROM peopl
 _people = Reading(Person, "t.id IN {keys}", only=("username", "email", "first_name", "last_name"))
 _teams = Reading(Team, "t.id IN {keys}")
 # How many rows of each table are an owner's: by its index, for the owners of one page.
-_COUNTS = f"""SELECT value, {
-    ", ".join(f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = value)" for one in (Application, User, Credential))
-} FROM json_each(%s)"""
+_COUNTS = f"""SELECT k.value, {
+    ", ".join(f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = k.value)" for one in (Application, User, Credential))
+} FROM json_each(%s) k"""
 
 
 def _rows(keys: Sequence[int]) -> list[OwnerOut]:
@@ -109,23 +110,23 @@ def _rows(keys: Sequence[int]) -> list[OwnerOut]:
     join(known.values(), "person", {one.pk: one for one in _people({one.person_id for one in known.values() if one.person_id})})
     join(known.values(), "team", {one.pk: one for one in _teams({one.team_id for one in known.values() if one.team_id})})
     join(known.values(), "deputy", known)
-    written = services.written(known.values())
+    names = services.written(known.values())
     with database.cursor() as cursor:
         counts = {key: owned for key, *owned in cursor.execute(_COUNTS, [json.dumps(list(keys))]).fetchall()}
-    return [_out(known[key], written, counts[key]) for key in keys if key in known]
+    return [_out(known[key], names, counts[key]) for key in keys if key in known]
 
 
-def _out(one: Owner, written: Mapping[int, str], owned: Sequence[int]) -> OwnerOut:
+def _out(one: Owner, names: Mapping[int, str], owned: Sequence[int]) -> OwnerOut:
     applications, workloads, credentials = owned
     return OwnerOut(
         id=one.pk,
         key=one.key,
-        written=written[one.pk],
+        written=names[one.pk],
         kind=one.kind,
         name=one.name,
         mail=one.mail,
         zone=one.zone,
-        deputy=written[one.deputy.pk] if one.deputy is not None else "",
+        deputy=names[one.deputy.pk] if one.deputy is not None else "",
         deputy_name=one.deputy.name if one.deputy is not None else "",
         applications=applications,
         workloads=workloads,
@@ -171,7 +172,7 @@ LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains"}
 
 
 @router.get("/owners", response=Owners)
-def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> Owners:
+def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> HttpResponse:
     """Owners by name; filtered by plain words and field words (``kind:contact zone:London``)."""
     guard.need(request, "look")
     asked = filter_words.read(words, {key: key for key in LOOKUPS})
@@ -179,7 +180,7 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
     rows = filtering.apply(Owner.objects.all(), asked, LOOKUPS, plain)
     named: QuerySet[Any] = rows.values_list("id", "name", named=True)
     found, following = page(named, "name", cursor, then="id")
-    return Owners(items=_rows([one.id for one in found]), next=following)
+    return written(Owners(items=_rows([one.id for one in found]), next=following))
 
 
 @router.post("/owners", response={201: OwnerFull})
