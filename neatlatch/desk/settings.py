@@ -101,7 +101,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "neatlatch.desk.ground.common.caching.no_store",
+    "neatlatch.desk.ground.common.caching.of_the_api",
 ]
 ROOT_URLCONF = "neatlatch.desk.pages.urls"
 ASGI_APPLICATION = "neatlatch.desk.pages.asgi.application"

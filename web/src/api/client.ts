@@ -59,13 +59,43 @@ let csrf = ''
 let onStranger: () => void = () => {}
 
 export function useCsrf(token: string): void {
+  if (token !== csrf) kept.clear()
   csrf = token
 }
 export function whenLoggedOut(act: () => void): void {
   onStranger = act
 }
 
+/**
+ * Lists that were answered, by their addresses: in memory only, and the newest of them. Whoever asks again sends the tag along, and gets
+ * the list again only where it has become another.
+ */
+const kept = new Map<string, { tag: string; text: string }>()
+const MOST_KEPT = 40
+
 export const api = createClient<paths>({ baseUrl: '' })
+api.use({
+  onRequest({ request }) {
+    const known = request.method === 'GET' ? kept.get(request.url) : undefined
+    if (known) request.headers.set('If-None-Match', known.tag)
+    return request
+  },
+  async onResponse({ request, response }) {
+    if (request.method !== 'GET') return
+    const known = kept.get(request.url)
+    if (response.status === 304 && known)
+      return new Response(known.text, { status: 200, headers: { 'Content-Type': 'application/json', ETag: known.tag } })
+    const tag = response.headers.get('ETag')
+    if (response.status !== 200 || !tag?.startsWith('W/')) return
+    kept.delete(request.url)
+    kept.set(request.url, { tag, text: await response.clone().text() })
+    for (const oldest of kept.keys()) {
+      if (kept.size <= MOST_KEPT) break
+      kept.delete(oldest)
+    }
+    return
+  },
+})
 api.use({
   onRequest({ request }) {
     if (request.method !== 'GET') request.headers.set('X-CSRFToken', csrf)
