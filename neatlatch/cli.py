@@ -18,7 +18,7 @@ _MOST_SHOWN = 50
 
 def _compute(given: argparse.Namespace) -> int:
     if given.list:
-        for op in sorted(compute.OPS.values(), key=lambda one: one.name):
+        for op in sorted(compute.all_ops().values(), key=lambda one: one.name):
             print(f"{op.name}\n    takes   {op.takes}\n    source  {op.source}")
         return 0
     if given.files is not None and not given.files.is_dir():

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -12,9 +14,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatlatch.core.compute import OPS, BadInput, answer, answers
+from neatlatch.core.compute import ROOMS, BadInput, all_ops, answer, answers, room
 
 VECTORS = Path(__file__).parent.parent / "vectors"
+OPS = all_ops()
 CASES = [case for file in sorted(VECTORS.glob("*.json")) for case in json.loads(file.read_text())]
 # Wording of the check values, which an application may word otherwise.
 FREE = {"meaning", "reason", "reason_code", "to_do", "note", "warnings"}
@@ -66,6 +69,7 @@ def test_check_value(case: dict[str, Any]) -> None:
 def test_all_operations_of_the_check_values_are_served() -> None:
     assert {case["input"]["op"] for case in CASES} <= set(OPS)
     assert all(op.takes and op.source for op in OPS.values())
+    assert {name: tuple(room(name)) for name in ROOMS} == ROOMS
 
 
 @pytest.mark.parametrize(
@@ -168,7 +172,7 @@ def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.Monkey
     def fall(given: dict[str, Any]) -> None:
         raise IndexError("a fault of ours")
 
-    monkeypatch.setitem(OPS, "pkce_challenge", replace(OPS["pkce_challenge"], run=fall))
+    monkeypatch.setitem(room("pkce_ops"), "pkce_challenge", replace(room("pkce_ops")["pkce_challenge"], run=fall))
     got = [json.loads(one) for one in answers(['{"op": "pkce_challenge"}', GOOD])]
     assert "IndexError" in got[0]["error"]
     assert got[1]["answer"]["acceptable"] is True
@@ -200,3 +204,13 @@ def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.Monkey
 def test_what_reviews_found(told: dict[str, Any], expected: dict[str, Any]) -> None:
     answered = answer(json.dumps(told))["answer"]
     assert {key: answered.get(key) for key in expected} == expected
+
+
+def test_a_line_is_answered_without_what_it_does_not_use() -> None:
+    """It is imported when an operation of it is first asked for."""
+    code = """import sys
+from neatlatch.core import compute
+compute.answer('{"op": "pkce_challenge", "code_verifier": "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}')
+print([one for one in ("cryptography", "joserfc", "neatlatch.core.profiles") if one in sys.modules])"""
+    told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert told.stdout == "[]\n"

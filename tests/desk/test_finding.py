@@ -14,7 +14,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work.finding import index
 from tests.harness import StandIns
 
@@ -95,6 +95,30 @@ def test_the_index_follows_every_change(web: WebClient) -> None:
     before = sorted(found(web, "cargo"))
     assert index.rebuild() > 10
     assert sorted(found(web, "cargo")) == before
+
+
+def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(web: WebClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(index, "BLOCK", 7)
+    before = sorted(found(web, "cargo"))
+    with database.cursor() as cursor:  # one that nothing stands behind, and one that is missing
+        cursor.execute("INSERT INTO finding_entry (rowid, name, kind) SELECT max(entry) + 1, 'cargo of nobody', 'client' FROM finding_place")
+        cursor.execute("INSERT INTO finding_place (entry, of) SELECT max(entry) + 1, 'nothing:1' FROM finding_place")
+        cursor.execute("DELETE FROM finding_entry WHERE name = 'Cargo manifests'")
+        cursor.execute("DELETE FROM finding_place WHERE entry NOT IN (SELECT rowid FROM finding_entry)")
+    assert sorted(found(web, "cargo")) != before
+    index.begin()
+    for _ in range(5):
+        assert index.go_on()
+    Team.objects.create(name="Cargo of the night")  # what is saved meanwhile stays found
+    user = User.objects.get(name="Customs return")
+    user.delete()
+    blocks = 0
+    while index.go_on():  # as another program would
+        blocks += 1
+    assert blocks > 5
+    assert sorted(found(web, "cargo")) == sorted([*before, ("team", "Cargo of the night")])
+    assert found(web, "customs return") == []
+    assert not index.go_on()
 
 
 def test_no_secret_is_in_the_index(web: WebClient) -> None:

@@ -35,6 +35,7 @@ GONE = ("axes_", "auth_permission")
 OWNERS = "people_owner"
 LATER = {
     "connections_setaside",
+    "finding_rebuild",
     "house_goneaccess",
     "journal_check",
     "journal_checkpoint",

@@ -29,7 +29,6 @@ EXCEPTED = {
     # Until “Ten thousand connections”: a file, or a table, is applied as a whole, and the index written anew as a whole.
     "work.inventory.services.apply": 100_000,
     "work.inventory.tables.take_users": 100_000,
-    "work.finding.index.rebuild": 100_000,
     # The triggers, as a whole: a dozen tables have three each.
     "ground.common.settling.check_at_start": 150,
     # The first of an environment, or of all: its authorities with their keys, its signing key, Neat Latch as an application; none grows with what is kept.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from django.db import connection as database
 from django.db import transaction
 from django.db.models import Model
 from django.db.models.signals import post_delete, post_save
+from django.utils import timezone
 
 from neatlatch.core.certificates import facts, reading
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
@@ -23,7 +25,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 
-from .models import SavedFilter
+from .models import Rebuild, SavedFilter
 
 LISTS = {
     "connections": "/connections",
@@ -32,6 +34,9 @@ LISTS = {
     "applications": "/applications",
     "people": "/people",
     "owners": "/owners",
+    "scopes": "/scopes",
+    "redirect-uris": "/redirect-uris",
+    "access-rules": "/access-rules",
 }
 
 
@@ -162,6 +167,7 @@ _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
 _JOINED = {Application: ("owner",), Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
            Credential: ("client__place__application", "client__place__environment"), User: ("environment", "owner"),
            Issued: ("authority",), Authority: ("environment",)}  # fmt: skip
+_HUNG: dict[type[Model], tuple[str, ...]] = {Application: ("places",)}
 _HEAVY = {Credential: ("value",), Client: ("management_token",), Authority: ("private", "revocations")}
 
 
@@ -176,18 +182,23 @@ def _of(one: Model) -> str:
     return f"{_table(one)._meta.label_lower}:{one.pk}"
 
 
-def _forget(of: str) -> None:
+def _forget(*those: str) -> None:
+    """Take away what finds some objects."""
     with database.cursor() as cursor:
-        cursor.execute("DELETE FROM finding_entry WHERE rowid IN (SELECT entry FROM finding_place WHERE of = %s)", [of])
-        cursor.execute("DELETE FROM finding_place WHERE of = %s", [of])
+        told = [json.dumps(those)]
+        of_them = "(SELECT value FROM json_each(%s))"
+        cursor.execute(f"DELETE FROM finding_entry WHERE rowid IN (SELECT entry FROM finding_place WHERE of IN {of_them})", told)
+        cursor.execute(f"DELETE FROM finding_place WHERE of IN {of_them}", told)
 
 
-def _write(of: str, entries: Iterable[Entry]) -> None:
+def _write(entries: Iterable[tuple[str, Entry]]) -> None:
+    """Write entries, each with what it finds."""
     with database.cursor() as cursor:
-        for one in entries:
-            cursor.execute("INSERT INTO finding_entry (name, words, kind, address, detail) VALUES (%s, %s, %s, %s, %s)",
-                           [one.name, one.words, one.kind, one.address, one.detail[:200]])  # fmt: skip
-            cursor.execute("INSERT INTO finding_place (entry, of) VALUES (last_insert_rowid(), %s)", [of])
+        newest = cursor.execute("SELECT coalesce(max(entry), 0) FROM finding_place").fetchone()[0]
+        told = [(newest + number, of, one) for number, (of, one) in enumerate(entries, 1)]
+        cursor.executemany("INSERT INTO finding_entry (rowid, name, words, kind, address, detail) VALUES (%s, %s, %s, %s, %s, %s)",
+                           [[entry, one.name, one.words, one.kind, one.address, one.detail[:200]] for entry, _, one in told])  # fmt: skip
+        cursor.executemany("INSERT INTO finding_place (entry, of) VALUES (%s, %s)", [[entry, of] for entry, of, _ in told])
 
 
 def note(one: Model, new: bool = False) -> None:
@@ -198,7 +209,7 @@ def note(one: Model, new: bool = False) -> None:
         if not new:
             _forget(_of(one))
         if fresh is not None:
-            _write(_of(one), _WRITERS[kind](fresh))
+            _write((_of(one), entry) for entry in _WRITERS[kind](fresh))
 
 
 def _saved(sender: type[Model], instance: Model, created: bool = False, update_fields: Any = None, raw: bool = False, **more: Any) -> None:
@@ -236,25 +247,77 @@ def listen() -> None:
     post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
 
 
-@transaction.atomic
+# Rows, or entries that are taken away, of one transaction.
+BLOCK = 300
+
+
 def rebuild() -> int:
-    """Write the whole index anew; answers how many entries it has."""
+    """Write the whole index anew, a block in a transaction; answers how many entries it has. What stands in it is found meanwhile."""
+    begin()
+    while go_on():
+        pass
     with database.cursor() as cursor:
-        cursor.execute("DELETE FROM finding_entry")
-        cursor.execute("DELETE FROM finding_place")
-        for kind, entries in _WRITERS.items():
-            for one in kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).iterator(chunk_size=1000):
-                _write(_of(one), entries(one))
-        cursor.execute("INSERT INTO finding_entry(finding_entry) VALUES ('optimize')")
         return int(cursor.execute("SELECT count(*) FROM finding_place").fetchone()[0])
 
 
+@transaction.atomic
+def begin() -> None:
+    """Have the index written anew from the beginning."""
+    Rebuild.objects.all().delete()
+    with database.cursor() as cursor:
+        newest = cursor.execute("SELECT coalesce(max(entry), 0) FROM finding_place").fetchone()[0]
+    Rebuild.objects.create(newest=newest)
+
+
+def go_on() -> bool:
+    """Write the next block of an index that is written anew; answers whether there is more to do. A program that is killed leaves off between two
+    blocks, and another goes on."""
+    return Rebuild.objects.filter(ended=None).exists() and _next_block()
+
+
+@transaction.atomic
+def _next_block() -> bool:
+    going = Rebuild.objects.select_for_update().filter(ended=None).first()
+    if going is None:  # another came to the end of it
+        return False
+    kinds = list(_WRITERS)
+    if going.place < len(kinds):
+        last = _write_block(kinds[going.place], going.after)
+        going.place, going.after = (going.place, str(last)) if last is not None else (going.place + 1, "")
+    elif not _forget_older(going.newest):
+        going.ended = timezone.now()
+    going.save()
+    return going.ended is None
+
+
+def _write_block(kind: type[Model], after: str) -> Any:
+    """Write a block of rows of a kind; answers the key of the last one (``None``: there was none)."""
+    rows = kind._default_manager.select_related(*_JOINED.get(kind, ())).prefetch_related(*_HUNG.get(kind, ())).defer(*_HEAVY.get(kind, ()))
+    if after:
+        rows = rows.filter(pk__gt=after)
+    found = list(rows.order_by("pk")[:BLOCK])
+    _forget(*(_of(one) for one in found))
+    _write((_of(one), entry) for one in found for entry in _WRITERS[kind](one))
+    return found[-1].pk if found else None
+
+
+def _forget_older(newest: int) -> int:
+    """Take a block of entries away that nothing has written again; answers how many."""
+    with database.cursor() as cursor:
+        older = cursor.execute("SELECT entry FROM finding_place WHERE entry <= %s LIMIT %s", [newest, BLOCK]).fetchall()
+        cursor.executemany("DELETE FROM finding_entry WHERE rowid = %s", older)
+        cursor.executemany("DELETE FROM finding_place WHERE entry = %s", older)
+    return len(older)
+
+
 def fill() -> None:
-    """Write the index where there is none although there is something to find."""
+    """Write the index where there is none although there is something to find, and go on where that was cut off."""
     with database.cursor() as cursor:
         filled = cursor.execute("SELECT 1 FROM finding_place LIMIT 1").fetchone()
     if not filled and Application.objects.exists():
-        rebuild()
+        begin()
+    while go_on():
+        pass
 
 
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)

@@ -18,3 +18,14 @@ class SavedFilter(models.Model):
     class Meta:
         ordering = ["name", "id"]
         constraints = [models.UniqueConstraint(fields=["person", "list", "name"], name="one_filter_of_a_name")]
+
+
+class Rebuild(models.Model):
+    """That the index is written anew, a block of rows after another, and how far it has come: the kind of rows by its place, and the key of the last
+    one. What had stood in the index before, up to the entry ``newest``, goes at the end if nothing of it was written again."""
+
+    place = models.PositiveSmallIntegerField(default=0)
+    after = models.CharField(max_length=40, blank=True)
+    newest = models.PositiveBigIntegerField(default=0)
+    begun = models.DateTimeField(auto_now_add=True)
+    ended = models.DateTimeField(null=True)

@@ -20,6 +20,7 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.work.drawing import ledger
+from neatlatch.desk.work.finding import index
 
 from . import at_work, leftovers, services
 from .clockwork import Clockwork, Loop
@@ -102,6 +103,13 @@ def renew() -> None:
     renewals.look_after_all()
 
 
+def catch_up() -> None:
+    """Work out what lists show and is stale, and go on with an index that is written anew."""
+    settling.catch_up()
+    while index.go_on():
+        pass
+
+
 def keep_house() -> None:
     """Revoke what nobody took, and clear away what ended. What fails is logged and holds nothing else up."""
     now = timezone.now()
@@ -140,7 +148,7 @@ def start() -> None:
                 Loop("renewals", renew, RENEWALS),
                 Loop("leftovers", leftovers.clear_all, HOUSE),
                 Loop("house", keep_house, HOUSE),
-                Loop("settling", settling.catch_up, SETTLING),
+                Loop("settling", catch_up, SETTLING),
             )
         )
         _started[0].start()
