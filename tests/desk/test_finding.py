@@ -101,7 +101,9 @@ def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(web:
     monkeypatch.setattr(index, "BLOCK", 7)
     before = sorted(found(web, "cargo"))
     with database.cursor() as cursor:  # one that nothing stands behind, and one that is missing
-        cursor.execute("INSERT INTO finding_entry (rowid, name, kind) SELECT max(entry) + 1, 'cargo of nobody', 'client' FROM finding_place")
+        cursor.execute(
+            "INSERT INTO finding_entry (rowid, name, kind) SELECT max(entry) + 1, 'cargo of nobody', 'client' FROM finding_place"
+        )
         cursor.execute("INSERT INTO finding_place (entry, of) SELECT max(entry) + 1, 'nothing:1' FROM finding_place")
         cursor.execute("DELETE FROM finding_entry WHERE name = 'Cargo manifests'")
         cursor.execute("DELETE FROM finding_place WHERE entry NOT IN (SELECT rowid FROM finding_entry)")

@@ -26,16 +26,27 @@
     return { items: found.items.map((one) => ({ key: one.application, name: one.name })), next: found.next }
   }
   let typed = $state<string | null>(null)
-  const first = createQuery(() => ({ queryKey: ['applications', 'offered', house, ''], queryFn: () => ask('') }))
+  // svelte-ignore state_referenced_locally
+  let own = value
+  // Whoever has the field chooses or clears it, too: what was typed before is over then.
+  $effect(() => {
+    if (value === own) return
+    own = value
+    typed = null
+  })
+  const first = createQuery(() => ({ queryKey: ['applications', 'offered', house], queryFn: () => ask('') }))
   const many = $derived(Boolean(first.data?.next))
   const words = $derived(typed?.trim() ? JSON.stringify(typed.trim()) : '')
-  const found = createQuery(() => ({
-    queryKey: ['applications', 'offered', house, words],
-    queryFn: () => ask(words),
-    enabled: many,
-    staleTime: 20_000,
-    placeholderData: (before) => before,
-  }))
+  const found = createQuery(() => {
+    const asked = words // as it is now: a list that is asked for again is asked for by the words it came by
+    return {
+      queryKey: ['applications', 'offered', house, 'by', asked],
+      queryFn: () => ask(asked),
+      enabled: many,
+      staleTime: 20_000,
+      placeholderData: (before) => before,
+    }
+  })
   const offered = $derived(found.data?.items ?? [])
   const chosen = createQuery(() => ({
     queryKey: ['application', value],
@@ -48,7 +59,7 @@
     typed = text
     const key = offered.find((one) => one.name === text.trim() || one.key === text.trim())?.key ?? ''
     if (key === value) return
-    value = key
+    own = value = key
     changed?.()
   }
   // What was typed before the list of it came is looked for in it.

@@ -61,7 +61,7 @@
     {/if}
     <ProblemBox problem={acts.problem} />
     <div class="flex gap-3">
-      <button class="btn btn-primary" disabled={!scheme}>Begin to set it up</button>
+      <button class="btn btn-primary" disabled={!application || !scheme}>Begin to set it up</button>
       <a class="btn" href="/connections">Leave it</a>
     </div>
   </div>

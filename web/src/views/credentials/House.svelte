@@ -130,7 +130,9 @@
             class="mt-3 flex items-end gap-2"
             onsubmit={(event) => {
               event.preventDefault()
-              void accept(environment, adding, true)
+              void accept(environment, adding, true).then((noted) => {
+                if (noted) adding = ''
+              })
             }}
           >
             <label for="accepts"

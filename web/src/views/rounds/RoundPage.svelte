@@ -91,7 +91,7 @@
       max={Math.max(1, round.total)}
     ></progress>
     <p>
-      {round.done} of {round.total} tested, {round.failed} failed{round.stopped
+      {round.done.toLocaleString('en')} of {round.total.toLocaleString('en')} tested, {round.failed.toLocaleString('en')} failed{round.stopped
         ? running
           ? ', stopping'
           : ', stopped'
@@ -111,7 +111,8 @@
     {#each SHOWN as [wanted, name] (name)}<button
         class="act {words === wanted ? 'font-bold' : ''}"
         aria-pressed={words === wanted}
-        onclick={() => (words = wanted)}>{name}{wanted === 'state:failed' ? ` (${round.failed})` : ''}</button
+        onclick={() => (words = wanted)}
+        >{name}{wanted === 'state:failed' ? ` (${round.failed.toLocaleString('en')})` : ''}</button
       >{/each}
   </div>
   <Loading query={tests.query} />

@@ -51,7 +51,7 @@
               <td><a class="act" href="/rounds/{one.number}">Round {one.number}</a></td>
               <td><When at={one.begun} past /></td><td>{one.begun_by}</td>
               <td>{one.stopped ? 'stopped after ' : ''}{lasted(one.begun, one.ended)}</td>
-              <td>{one.done} of {one.total}</td>
+              <td>{one.done.toLocaleString('en')} of {one.total.toLocaleString('en')}</td>
               <td class={one.failed ? 'text-error font-semibold' : ''}>{one.failed}</td>
             </tr>
           {/each}
