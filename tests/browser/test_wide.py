@@ -34,7 +34,7 @@ def wide_desk(stand_ins: StandIns) -> Iterator[Desk]:
 def test_an_application_is_found_by_typing_a_part_of_its_name(wide_desk: Desk, browser: Browser) -> None:
     page = open_page(browser, wide_desk)
     page.goto("/connections/new")
-    field = page.get_by_label("Application")
+    field = page.get_by_placeholder("type a part of its name")
     field.press_sequentially("are 077")
     offered = page.locator("#application-offered option")
     expect(offered).to_have_count(1)

@@ -84,7 +84,15 @@
     >{#each offered as one (one.key)}<option value={one.name}></option>{/each}</datalist
   >
 {:else}
-  <select {id} class="line-in" aria-invalid={error ? 'true' : undefined} bind:value onchange={() => changed?.()}>
+  <!-- Until it is known whether they fit a list, nobody types into what may become something else. -->
+  <select
+    {id}
+    class="line-in"
+    disabled={!first.data}
+    aria-invalid={error ? 'true' : undefined}
+    bind:value
+    onchange={() => changed?.()}
+  >
     <option value="">{none}</option>
     {#each first.data?.items ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
   </select>
