@@ -205,40 +205,43 @@ def to_dict(profile: Profile) -> dict[str, Any]:
     kept = asdict(profile)
     for scheme in kept["schemes"]:
         scheme["settings"], scheme["endpoints"] = dict(scheme["settings"]), list(scheme["endpoints"])
-    kept["operations"] = [
-        {"method": one.method, "path": one.path, "summary": one.summary, "alternatives": [sorted(some) for some in one.alternatives]}
-        for one in profile.operations
-    ]
+    kept["operations"] = [_plain_operation(one) for one in profile.operations]
     return kept
 
 
 def brief(profile: Profile) -> dict[str, Any]:
     """Plain values as a person would write them: what a scheme's kind says already is left out. :func:`from_dict` reads them back the same."""
-    kept = to_dict(profile)
     found: dict[str, Any] = {}
     for name in ("slots", "roles", "scopes"):
-        if kept[name]:
-            found[name] = [
-                {key: value for key, value in one.items() if value not in ("", (), [], False) or key == "kind"} for one in kept[name]
-            ]
-            for one in found[name]:
-                if "implies" in one:
-                    one["implies"] = list(one["implies"])
-                one.pop("choices", None)
+        if ones := getattr(profile, name):
+            found[name] = [_brief(one) for one in ones]
     found["schemes"] = [_brief_scheme(one) for one in profile.schemes]
     if profile.roles:
         found["roles_label"] = profile.roles_label
-    found["operations"] = kept["operations"]
-    for name in ("harmless", "probe", "limits"):
-        if kept[name]:
-            found[name] = kept[name]
-    if profile.probe and not profile.probe.id_at:
-        found["probe"] = {name: value for name, value in kept["probe"].items() if name != "id_at"}
+    found["operations"] = [_plain_operation(one) for one in profile.operations]
+    if profile.harmless:
+        found["harmless"] = profile.harmless
+    if profile.probe:
+        found["probe"] = {name: value for name, value in vars(profile.probe).items() if name != "id_at" or value}
+    found["limits"] = dict(vars(profile.limits))
     if profile.relays:
         found["relays"] = list(profile.relays)
     if profile.rules:
-        found["rules"] = {**kept["rules"], "operations": list(profile.rules.operations)}
+        found["rules"] = {**vars(profile.rules), "operations": list(profile.rules.operations)}
     return found
+
+
+def _brief(one: ScopeInfo | Value) -> dict[str, Any]:
+    """A scope, a role or a slot without what is not said of it."""
+    said = {key: value for key, value in vars(one).items() if value not in ("", (), False) or key == "kind"}
+    if "implies" in said:
+        said["implies"] = list(said["implies"])
+    said.pop("choices", None)
+    return said
+
+
+def _plain_operation(one: Operation) -> dict[str, Any]:
+    return {"method": one.method, "path": one.path, "summary": one.summary, "alternatives": [sorted(some) for some in one.alternatives]}
 
 
 def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
@@ -248,9 +251,7 @@ def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
     values = []
     for value, usual in zip(scheme.values, base.values, strict=True):
         own = {
-            field: said
-            for field, said in asdict(value).items()
-            if said != getattr(usual, field) and field not in ("where", "secret", "type")
+            field: said for field, said in vars(value).items() if said != getattr(usual, field) and field not in ("where", "secret", "type")
         }
         if own:
             values.append({"key": value.key, **{field: list(said) if isinstance(said, tuple) else said for field, said in own.items()}})

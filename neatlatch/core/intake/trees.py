@@ -6,6 +6,7 @@ YAML is read by the library's safe loader; aliases are refused, because a few li
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 import yaml
@@ -86,11 +87,12 @@ def read_yaml_with_lines(text: str, largest: int = LARGEST, most_nodes: int = MO
     _check_size(text, largest)
     loader = None
     try:
-        loader = _Careful(text, most_nodes)
+        if _may_nest(text) > _SAFE_DEPTH:
+            _check_depth(text)
+        loader = _Loader(text)
         node = loader.get_single_node()
-        lines: dict[Where, int] = {}
-        _lines(node, (), lines)
-        return (loader.construct_document(node) if node is not None else None), lines
+        reader = _Reader(text, loader, most_nodes)
+        return (reader.value(node, (), 1) if node is not None else None), reader.lines
     except Refused:
         raise
     except yaml.YAMLError as error:
@@ -105,51 +107,128 @@ def read_yaml_with_lines(text: str, largest: int = LARGEST, most_nodes: int = MO
             loader.dispose()
 
 
-def _lines(node: Any, path: Where, found: dict[Where, int]) -> None:
-    if isinstance(node, yaml.MappingNode):
-        for key, value in node.value:
-            at = (*path, str(key.value))
-            found[at] = key.start_mark.line + 1
-            _lines(value, at, found)
-    elif isinstance(node, yaml.SequenceNode):
-        for place, value in enumerate(node.value):
-            at = (*path, place)
-            found[at] = value.start_mark.line + 1
-            _lines(value, at, found)
+# The composer is the library's, in C, and goes down a level of its stack for each of the text; so deep it certainly may.
+_SAFE_DEPTH = 500
+_STARTS = re.compile(r"^[ \t\-?:]+", re.MULTILINE)
+_BRACKETS = re.compile(r"[\[\]{}]")
 
 
-class _Careful(yaml.SafeLoader):
-    """The safe loader, without aliases, with limits, and with no key twice."""
+def _may_nest(text: str) -> int:
+    """How deep a text may nest at the most, by its indentation and its brackets, wherever they stand."""
+    deepest = max((len(one) for one in _STARTS.findall(text)), default=0)
+    depth = most = 0
+    for one in _BRACKETS.finditer(text):
+        depth = depth + 1 if one[0] in "[{" else max(0, depth - 1)
+        most = max(most, depth)
+    return deepest + most
 
-    def __init__(self, text: str, most_nodes: int = MOST_NODES) -> None:
-        super().__init__(text)
-        self._most = most_nodes
-        self._level = self._nodes = 0
 
-    def compose_node(self, parent: Any, index: Any) -> Any:
-        if self.check_event(yaml.AliasEvent):
-            mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
-            raise Refused(f"An alias (*) stands on line {mark.line + 1}; aliases are not read.", mark.line + 1)
-        self._level += 1
-        self._nodes += 1
-        if self._level > DEEPEST:
-            raise Refused(f"It is nested deeper than {DEEPEST} levels.")
-        if self._nodes > self._most:
-            raise Refused(f"It holds more than {self._most:,} values.")
-        found = super().compose_node(parent, index)
-        self._level -= 1
-        return found
+def _check_depth(text: str) -> None:
+    """Look how deep it nests without going down with it. Raises :class:`Refused`."""
+    level = 0
+    for event in yaml.parse(text, Loader=_Loader):
+        if isinstance(event, yaml.CollectionStartEvent):
+            level += 1
+            if level > DEEPEST:
+                raise _too_deep()
+        elif isinstance(event, yaml.CollectionEndEvent):
+            level -= 1
+
+
+def _too_deep() -> Refused:
+    return Refused(f"It is nested deeper than {DEEPEST} levels.")
+
+
+class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
+    """The library's safe loader, with no key twice in what it constructs itself."""
 
     def construct_mapping(self, node: Any, deep: bool = False) -> Any:
+        """A mapping of a kind of its own, like a set."""
         seen: set[Any] = set()
         for key, _ in node.value:
-            name = self.construct_object(key, deep=True)
-            if isinstance(name, list | dict):
-                raise Refused(f"A key on line {key.start_mark.line + 1} is not a plain value.", key.start_mark.line + 1)
-            if name in seen:
-                raise Refused(f"The key “{name}” stands twice, again on line {key.start_mark.line + 1}.", key.start_mark.line + 1)
-            seen.add(name)
+            _once_in(seen, _plain_key(self.construct_object(key, deep=True), key), key)
         return super().construct_mapping(node, deep)
+
+
+def _plain_key(name: Any, key: Any) -> Any:
+    if isinstance(name, list | dict):
+        line = key.start_mark.line + 1
+        raise Refused(f"A key on line {line} is not a plain value.", line)
+    return name
+
+
+def _once_in(seen: set[Any], name: Any, key: Any) -> None:
+    if name in seen:
+        line = key.start_mark.line + 1
+        raise Refused(f"The key “{name}” stands twice, again on line {line}.", line)
+    seen.add(name)
+
+
+_TAG = "tag:yaml.org,2002:"
+_MAP, _SEQUENCE, _TEXT, _MERGE = (f"{_TAG}{name}" for name in ("map", "seq", "str", "merge"))
+
+
+class _Reader:
+    """Makes values of nodes, and looks at each node once: aliases, depth, how many there are, keys that stand twice."""
+
+    def __init__(self, text: str, loader: Any, most: int) -> None:
+        self._text, self._loader, self._most = text, loader, most
+        self._seen: set[int] = set()
+        self.lines: dict[Where, int] = {}
+
+    def value(self, node: Any, path: Where, level: int) -> Any:
+        """A node's value. Raises :class:`Refused`."""
+        self._look(node, level)
+        if node.tag == _TEXT and isinstance(node, yaml.ScalarNode):
+            return node.value
+        if node.tag == _SEQUENCE and isinstance(node, yaml.SequenceNode):
+            found = []
+            for place, one in enumerate(node.value):
+                at = (*path, place)
+                self.lines[at] = one.start_mark.line + 1
+                found.append(self.value(one, at, level + 1))
+            return found
+        if node.tag == _MAP and isinstance(node, yaml.MappingNode):
+            return self._mapping(node, path, level)
+        self._look_below(node, level)
+        return self._loader.construct_object(node, deep=True)
+
+    def _mapping(self, node: Any, path: Where, level: int) -> dict[Any, Any]:
+        found: dict[Any, Any] = {}
+        seen: set[Any] = set()
+        for key, one in node.value:
+            if key.tag == _MERGE:
+                line = key.start_mark.line + 1
+                raise Refused(f"A merge (<<) stands on line {line}; merges are not read.", line)
+            name = _plain_key(self.value(key, (), level + 1), key)
+            _once_in(seen, name, key)
+            at = (*path, str(key.value))
+            self.lines[at] = key.start_mark.line + 1
+            found[name] = self.value(one, at, level + 1)
+        return found
+
+    def _look(self, node: Any, level: int) -> None:
+        if level > DEEPEST:
+            raise _too_deep()
+        if id(node) in self._seen:
+            raise self._alias()
+        self._seen.add(id(node))
+        if len(self._seen) > self._most:
+            raise Refused(f"It holds more than {self._most:,} values.")
+
+    def _look_below(self, node: Any, level: int) -> None:
+        """Look at all that stands in a node which the library makes a value of."""
+        if isinstance(node, yaml.ScalarNode):
+            return
+        for one in node.value:
+            for each in one if isinstance(one, tuple) else (one,):
+                self._look(each, level + 1)
+                self._look_below(each, level + 1)
+
+    def _alias(self) -> Refused:
+        alias = next((one for one in yaml.parse(self._text, Loader=_Loader) if isinstance(one, yaml.AliasEvent)), None)
+        line = alias.start_mark.line + 1 if alias is not None and alias.start_mark is not None else 1
+        return Refused(f"An alias (*) stands on line {line}; aliases are not read.", line)
 
 
 def _check_size(text: str, largest: int = LARGEST) -> None:

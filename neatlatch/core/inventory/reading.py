@@ -15,7 +15,7 @@ from ..intake import trees
 from .shape import BY_NAME, KINDS, USE_FIELDS, VERSION, Content, Field, Kind, brief, full
 
 Path = tuple[str | int, ...]
-LARGEST = 8 * 2**20
+LARGEST = 16 * 2**20
 MOST_VALUES = 1_000_000
 
 
@@ -72,9 +72,9 @@ def digest(content: Content) -> str:
     return hashlib.sha256(json.dumps(plain, sort_keys=True, ensure_ascii=False).encode()).hexdigest()[:24]
 
 
-def write(content: Content) -> str:
-    """The file. The same content is always the same text."""
-    plain: dict[str, Any] = {"neat_latch_inventory": VERSION, "base": digest(content)}
+def write(content: Content, base: str = "") -> str:
+    """The file. The same content is always the same text. ``base`` is the content's digest, where that is known."""
+    plain: dict[str, Any] = {"neat_latch_inventory": VERSION, "base": base or digest(content)}
     for kind in KINDS:
         plain[kind.name] = {key: brief(kind, one) for key, one in sorted(content.get(kind.name, {}).items())}
     head = (

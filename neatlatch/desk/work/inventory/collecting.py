@@ -9,10 +9,12 @@ from neatlatch.core import profiles
 from neatlatch.core.access import formats
 from neatlatch.core.inventory.shape import KINDS, Content, full
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
-from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
+from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.ground.common.fetched import those_of
+from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 from neatlatch.desk.work.access.models import RuleBook
 
@@ -48,23 +50,91 @@ def _moment(at: datetime | None) -> str:
     return at.astimezone(UTC).isoformat() if at else ""
 
 
+_environments = Reading(Environment, order='t."order"')
+_people = Reading(Person, only=("username", "first_name", "last_name", "role", "is_active", "email"), order="t.id")
+_owners = Reading(Owner, order="t.name, t.id")
+_applications = Reading(Application, order="t.name")
+_places = Reading(Place, order="t.id")
+_books = Reading(RuleBook, only=("place", "content"))
+_credentials = Reading(
+    Credential,
+    only=("client", "kind", "hint", "secret_id", "issued", "ends", "state", "source", "put_in_by", "public_key"),
+    order="t.issued, t.id",
+)
+_clients = Reading(Client, but=("management_token", "management_digest", "ceiling", "planned"), order="t.name, t.id")
+_connections = Reading(
+    Connection,
+    only=(
+        "ref",
+        "place",
+        "client",
+        "team",
+        "scheme",
+        "values",
+        "slots",
+        "scopes",
+        "individual",
+        "tests_as",
+        "pace",
+        "time_limit",
+        "paused",
+        "work_in_rounds",
+        "scopes_changed_at",
+    ),
+    order="t.ref",
+)
+_held = Reading(HeldSecret, order="t.id")
+_accounts = Reading(Account, order="t.id")
+_users = Reading(User, order="t.name, t.id")
+_uses = Reading(Use, order="t.id")
+
+
 def collect() -> Content:
     """Everything, in full. A constant number of queries."""
-    clients = list(Client.objects.exclude(state="asking").select_related("place__application", "place__environment"))
+    people = {one.pk: one for one in _people()}
+    owners = {one.pk: one for one in _owners()}
+    teams = Team.objects.prefetch_related("people")
+    environments, applications = {one.pk: one for one in _environments()}, {one.pk: one for one in _applications()}
+    join(owners.values(), "person", people)
+    join(owners.values(), "team", {one.pk: one for one in teams})
+    join(owners.values(), "deputy", owners)
+    join(applications.values(), "owner", owners)
+    places = {one.pk: one for one in _places()}
+    join(places.values(), "application", applications)
+    join(places.values(), "environment", environments)
+    clients = [one for one in of_their_kinds(_clients()) if one.state != "asking"]
+    join(clients, "place", places)
     keys = client_keys(clients)
+    connections = _with_what_they_hold(_connections(), people)
+    join(connections, "place", places)
+    join(connections, "team", {one.pk: one for one in teams})
+    users, uses = _users(), _uses()
+    join(users, "environment", environments)
+    join(users, "owner", owners)
+    join(uses, "application", applications)
+    join(uses, "connection", {one.pk: one for one in connections})
+    hang(users, "uses", uses, "user_id")
     found: Content = {
-        "environments": {one.key: _environment(one) for one in Environment.objects.all()},
-        "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in Person.objects.all()},
-        "teams": {one.name: {"people": sorted(each.username for each in one.people.all())} for one in Team.objects.prefetch_related("people")},
-        "owners": {one.key: _owner(one) for one in Owner.objects.select_related("person", "deputy__person") if _has_more(one)},
-        "applications": {one.key: _application(one) for one in Application.objects.select_related("owner__person")},
-        "places": _places(),
-        "credentials": {str(one.pk): _credential(one, keys) for one in Credential.objects.defer("value", "fingerprint").order_by("issued", "id")},
+        "environments": {one.key: _environment(one) for one in environments.values()},
+        "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in people.values()},
+        "teams": {one.name: {"people": sorted(each.username for each in one.people.all())} for one in teams},
+        "owners": {one.key: _owner(one) for one in owners.values() if _has_more(one)},
+        "applications": {one.key: _application(one) for one in applications.values()},
+        "places": _of_places(places),
+        "credentials": {str(one.pk): _credential(one, keys) for one in _credentials()},
         "clients": {keys[one.pk]: _client(one) for one in clients},
-        "connections": _connections(keys),
-        "users": {user_key(one): _user(one) for one in User.objects.select_related("environment", "owner__person").prefetch_related("uses__application", "uses__connection")},
+        "connections": {one.ref: _connection(one, keys) for one in connections},
+        "users": {user_key(one): _user(one) for one in users},
     }  # fmt: skip
     return {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
+
+
+def _with_what_they_hold(connections: list[Connection], people: dict[int, Person]) -> list[Connection]:
+    accounts = _accounts()
+    join(accounts, "person", people)
+    hang(connections, "held_secrets", _held(), "connection_id")
+    hang(connections, "accounts", accounts, "connection_id")
+    return connections
 
 
 def _environment(one: Environment) -> Given:
@@ -92,12 +162,12 @@ def _application(one: Application) -> Given:
             "profile": profiles.brief(one.read_profile())}  # fmt: skip
 
 
-def _places() -> dict[str, Given]:
-    books = {one.place_id: formats.as_plain(one.book()) for one in RuleBook.objects.exclude(content={})}
+def _of_places(places: dict[int, Place]) -> dict[str, Given]:
+    books = {one.place_id: formats.as_plain(one.book()) for one in _books() if one.content}
     return {
         place_key(one): {"application": one.application.key, "environment": one.environment.key, "addresses": one.by_key(),
                          "metadata_address": one.metadata_address, "metadata": one.metadata or {}, "access_rules": books.get(one.pk, {})}
-        for one in Place.objects.select_related("application", "environment")
+        for one in places.values()
     }  # fmt: skip
 
 
@@ -114,25 +184,19 @@ def _client(one: Client) -> Given:
             **{field: getattr(one, field) for field in same}}  # fmt: skip
 
 
-def _connections(keys: dict[Any, str]) -> dict[str, Given]:
-    rows = Connection.objects.select_related("place__application", "place__environment", "team").prefetch_related(
-        "held_secrets", "accounts__person"
-    )
+def _connection(one: Connection, keys: dict[Any, str]) -> Given:
     return {
-        one.ref: {
-            "place": place_key(one.place), "client": keys.get(one.client_id, ""), "scheme": one.scheme, "values": {k: v for k, v in one.values.items() if v},
-            "slots": one.slots, "scopes": one.scopes, "secrets": {held.key: f"safe:{held.credential_id}" for held in one.held_secrets.all()},
-            "individual": one.individual, "tests_as": one.tests_as, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
-            "left_out_of_rounds": one.paused, "work_in_rounds": one.work_in_rounds, "accounts": {each.person.username: each.expected for each in one.accounts.all()},
-            "scopes_changed_at": _moment(one.scopes_changed_at),
-        }
-        for one in rows
+        "place": place_key(one.place), "client": keys.get(one.client_id, ""), "scheme": one.scheme, "values": {k: v for k, v in one.values.items() if v},
+        "slots": one.slots, "scopes": one.scopes, "secrets": {held.key: f"safe:{held.credential_id}" for held in those_of(one, "held_secrets")},
+        "individual": one.individual, "tests_as": one.tests_as, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
+        "left_out_of_rounds": one.paused, "work_in_rounds": one.work_in_rounds, "accounts": {each.person.username: each.expected for each in those_of(one, "accounts")},
+        "scopes_changed_at": _moment(one.scopes_changed_at),
     }  # fmt: skip
 
 
 def _user(one: User) -> Given:
     uses = []
-    for use in one.uses.all():
+    for use in those_of(one, "uses"):
         kept: Given = {"application": use.application.key}
         if use.connection is not None:
             kept["connection"] = use.connection.ref

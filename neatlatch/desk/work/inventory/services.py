@@ -25,9 +25,9 @@ from neatlatch.desk.ground.people.models import Person
 from . import moving
 from .applying import Applying, CannotApply
 from .collecting import client_keys, collect
-from .models import Origin
+from .models import Origin, packed
 
-_KEPT_ORIGINS = 200
+_KEPT_ORIGINS = 30
 # What a client's provider holds itself, where it is managed by protocol: a change of these is made there first.
 _REGISTERED = ("name", "contacts", "public", "redirect_uris", "grants", "scopes", "sign_in_method")
 
@@ -45,12 +45,12 @@ def export(by: Actor) -> str:
     """The whole inventory as a file, noted as something that files may be made from."""
     content = collect()
     digest = reading.digest(content)
+    kept = {"packed": packed(content), "at": timezone.now(), "by": by.username}
     with transaction.atomic():
-        Origin.objects.update_or_create(digest=digest, defaults={"content": content, "at": timezone.now(), "by": by.username})
-        for old in Origin.objects.all()[_KEPT_ORIGINS:]:
-            old.delete()
+        Origin.objects.update_or_create(digest=digest, defaults=kept)
+        Origin.objects.filter(pk__in=list(Origin.objects.values_list("pk", flat=True)[_KEPT_ORIGINS:])).delete()
         write(by, "exported", "inventory", digest)
-    return reading.write(content)
+    return reading.write(content, digest)
 
 
 # Ten thousand connections are some hundred thousand lines.
@@ -111,7 +111,7 @@ def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Lea
             Applying(by, leave).apply(found.outcome.changes, found.outcome.content)
             if inventory.base:
                 Origin.objects.update_or_create(
-                    digest=inventory.base, defaults={"content": found.outcome.base, "at": timezone.now(), "by": by.username}
+                    digest=inventory.base, defaults={"packed": packed(found.outcome.base), "at": timezone.now(), "by": by.username}
                 )
             count = sum(one.does for one in found.outcome.changes)
             write(by, "applied", "inventory", inventory.base or "without base", {"changes": count})
