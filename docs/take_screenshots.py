@@ -40,7 +40,7 @@ def main() -> None:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         log_in(page)
-        clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()
+        clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()["items"]
         test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
         rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
         production = next(one["id"] for one in clients if one["environment"]["key"] == "production")
