@@ -12,6 +12,8 @@ import time
 
 from neatlatch.core.access import Access, Book, Rule, never_decide
 
+from .table import row
+
 
 def book(chance: random.Random, rules: int = 200) -> Book:
     """Two hundred rules on a hundred principals in twenty groups, nested resources, some networks."""
@@ -61,6 +63,12 @@ def main() -> None:
     assert few == [access.decide(*one).allowed for one in asked]
     print(f"{count:,} decisions on {len(rules.rules)} rules: {ours * 1e6:.2f} µs each, {1 / ours:,.0f} a second; "
           f"every rule in turn: {bare * 1e6:.2f} µs each; {bare / ours:.1f} times")  # fmt: skip
+    row(
+        f"an access decision on {len(rules.rules)} rules, of {count:,}",
+        f"{ours * 1e6:.1f} µs",
+        f"every rule in turn: {bare * 1e6:.1f} µs",
+        ours / bare,
+    )
     begun = time.perf_counter()
     idle = never_decide(rules, ("read", "send"))
     print(f"{len(idle)} of {len(rules.rules)} rules never decide; found in {time.perf_counter() - begun:.2f} s")

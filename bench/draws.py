@@ -21,6 +21,8 @@ from urllib.parse import urlencode
 from tests.harness import Desk, StandIns
 from tests.programs.test_draws import many
 
+from .table import row
+
 HANDS, SECONDS = 8, 6.0
 FILL = """
 import json
@@ -115,12 +117,17 @@ def main() -> None:
             drive_once = http.client.HTTPConnection("127.0.0.1", desk.port, timeout=60)
             drive_once.request(method, path, body or None, headers)  # the first use is noted
             drive_once.getresponse().read()
-        base = 0.0
+        base, paces = 0.0, dict[str, float]()
         print(f"{HANDS} hands, {SECONDS:.0f} s each\n{'':16}{'a second':>10}{'median ms':>11}{'p99 ms':>9}{'ratio':>8}")
         for name, ask in asks.items():
             pace, median, tail = drive(desk.port, *ask)
             base = base or pace
             print(f"{name:16}{pace:>10.0f}{median:>11.1f}{tail:>9.1f}{pace / base:>8.2f}")
+            paces[name] = pace
+            if name in ("draws", "introspections"):
+                django = paces["through Django"]
+                row(f"{name} a second, {HANDS} hands", f"{pace:.0f}, p99 {tail:.0f} ms", f"a constant through all of Django: {django:.0f}; bare {base:.0f}", pace / base,
+                    "half of the bare", pace >= base / 2)  # fmt: skip
         desk.python(ABOUT_TO_END.format(left=15))
         begun = time.perf_counter()
         answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests-sandbox"))

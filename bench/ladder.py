@@ -30,6 +30,8 @@ from neatlatch.wire.ladder import Climb
 from neatlatch.wire.road import Policy, Road
 from tests.harness import StandIns
 
+from .table import row
+
 RUNS = 60
 URI = "http://127.0.0.1:8600/return"
 SCOPES = frozenset({"manifest.read", "manifest.write"})
@@ -125,6 +127,8 @@ def main() -> None:
             stand_ins.stop()
     for name, some in times.items():
         print(f"{name:<8} median {statistics.median(some):6.1f} ms   p95 {sorted(some)[int(RUNS * 0.95)]:6.1f} ms")
+    a, b = (statistics.median(times[one]) for one in ("ladder", "bare"))
+    row("a full ladder of six rungs", f"{a:.0f} ms", f"the same calls bare, by httpx: {b:.0f} ms", a / b, "1.3 ×", a < 1.3 * b)
     print(f"ratio of the medians: {statistics.median(times['ladder']) / statistics.median(times['bare']):.2f} (aim: under 1.3)")
 
 

@@ -17,6 +17,8 @@ from pathlib import Path
 
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+from .table import row
+
 ROOT = Path(__file__).resolve().parents[1]
 COUNT = 5000
 FILL = f"""
@@ -73,6 +75,8 @@ def main() -> None:
         reference = bare(home)
         done, seconds = python(REKEY).split()
         print(f"{done} values sealed anew in {float(seconds):.1f} s, {int(done) / float(seconds):.0f} a second")
+        row(f"re-keying {COUNT:,} values while everything goes on", f"{int(done) / float(seconds):.0f} a second", f"the same bare: {COUNT / reference:.0f} a second",
+            float(seconds) / reference)  # fmt: skip
         print(f"bare: {reference:.1f} s, {COUNT / reference:.0f} a second; ratio of times {float(seconds) / reference:.2f}")
 
 

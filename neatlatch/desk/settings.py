@@ -161,9 +161,9 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 
-# What intake reads in base64, and a little more; a larger body is refused as a problem, not as a page. The ASGI application has counted before, by address;
+# What an inventory may have, the largest of all bodies; a larger one is refused as a problem, not as a page. The ASGI application has counted before, by address;
 # and no body is put on disk on its way, for it may hold secrets.
-DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 8 * 1024 * 1024
+DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 20 * 1024 * 1024
 
 # The built front end
 DIST = Path(os.environ.get("NEATLATCH_DIST", ROOT / "web" / "dist"))

@@ -22,7 +22,9 @@ from django.utils import timezone
 
 from neatlatch import cli
 from neatlatch.core.health import State
+from neatlatch.core.schemes import CODE
 from neatlatch.demo.fill import fill
+from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import blocks, halves, summaries, watching
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
@@ -33,8 +35,6 @@ from neatlatch.desk.ground.common import marking, settling
 from neatlatch.desk.ground.people.models import Person, Team
 
 from .conftest import forget_the_journal
-
-CODE = "oauth2_code"
 
 
 @pytest.fixture
@@ -222,6 +222,43 @@ def test_what_is_more_than_a_block_is_caught_up_with(filled: None, monkeypatch: 
     assert blocks_of == -(-(count - 3) // 3)
     assert len(asked) <= 40 * blocks_of
     assert all_kept() == all_fresh()
+
+
+def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_once(filled: None) -> None:
+    """All of them in the transaction of the change, by as many statements as for three."""
+    like = Connection.objects.filter(scheme=CODE, individual=False).select_related("client", "place").order_by("ref")[0]
+    client = like.client
+    assert client is not None
+    same = {
+        "place": like.place,
+        "client": client,
+        "scheme": CODE,
+        "values": like.values,
+        "scopes": like.scopes,
+        "changed_at": timezone.now(),
+    }
+    by = Person.objects.get(username="morag")
+
+    def note(count: int, number: int) -> int:
+        Connection.objects.bulk_create(
+            [Connection(ref=f"many-{one:03}", **same) for one in range(Connection.objects.filter(client=client).count() - 1, count - 1)]
+        )
+        settling.catch_up()
+        with CaptureQueriesContext(database) as asked:
+            clients.note(by, client, {"allow_list": [f"192.0.2.{number}"]})
+        return len(asked) - next(at for at, one in enumerate(asked) if "FROM connections_summary WHERE stale" in one["sql"])
+
+    few, many = note(3, 1), note(200, 2)
+    assert many <= few <= 40
+    assert stale() == set()
+    web = WebClient()
+    web.force_login(by, backend="django.contrib.auth.backends.ModelBackend")
+    with transaction.atomic():
+        Client.objects.filter(pk=client.pk).update(scopes=[])
+    assert stale() == set()
+    rows = web.get("/api/connections?words=many-1").json()["items"]
+    assert len(rows) > 90
+    assert all("differs" in row["glyph"]["fits"] or "missing" in row["glyph"]["fits"] for row in rows)
 
 
 def test_a_list_works_out_for_itself_what_is_stale(filled: None) -> None:

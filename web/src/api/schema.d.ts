@@ -3946,7 +3946,7 @@ export interface paths {
         };
         /**
          * Filters
-         * @description The filters of a list that are mine or shared.
+         * @description The filters of a list that are mine, then those that others share.
          */
         get: operations["finding_filters"];
         put?: never;

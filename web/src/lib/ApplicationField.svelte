@@ -26,7 +26,6 @@
     return { items: found.items.map((one) => ({ key: one.application, name: one.name })), next: found.next }
   }
   let typed = $state<string | null>(null)
-  // svelte-ignore state_referenced_locally
   let own = value
   // Whoever has the field chooses or clears it, too: what was typed before is over then.
   $effect(() => {

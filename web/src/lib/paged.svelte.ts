@@ -22,7 +22,7 @@ export function paged<Row>(
     initialPageParam: '',
     getNextPageParam: (last: Page<Row>) => last.next ?? undefined,
     placeholderData: (before: unknown) => before as never,
-    refetchInterval: more.every ?? (false as const),
+    ...(more.every ? { refetchInterval: more.every } : {}),
     enabled: more.enabled?.() ?? true,
   }))
   const rows = $derived(query.data?.pages.flatMap((one) => one.items) ?? [])

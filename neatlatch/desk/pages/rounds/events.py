@@ -19,7 +19,6 @@ from weakref import WeakKeyDictionary
 import structlog
 from asgiref.sync import sync_to_async
 from django.core.serializers.json import DjangoJSONEncoder
-from django.db import DatabaseError
 from django.db.models import IntegerField
 from django.db.models.expressions import RawSQL
 from django.http import HttpRequest, HttpResponseBase, StreamingHttpResponse
@@ -107,8 +106,8 @@ class _Lookout:
             watched = set(self.watchers)
             try:
                 found = await sync_to_async(look)(watched, dict(self.seen))
-            except DatabaseError as error:  # busy for a moment; those who watch are told at the next look
-                log.warning("could not look at what is watched", why=str(error))
+            except Exception:  # the database is busy, say; those who watch are told at the next look
+                log.exception("could not look at what is watched")
                 continue
             began_meanwhile = {key: self.seen[key] for key in self.watchers.keys() - watched}
             self.seen = {key: found[key] for key in watched & self.watchers.keys() if key in found} | began_meanwhile
