@@ -32,7 +32,7 @@ def main() -> None:
     """Fill, type, compare, print."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     home = Path(tempfile.mkdtemp(prefix="neatlatch-bench-"))
-    os.environ.update({"NEATLATCH_HOME": str(home), "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings"})
+    os.environ.update({"NEATLATCH_HOME": str(home), "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings", "NEATLATCH_LOG": "WARNING"})
     import django
 
     django.setup()
