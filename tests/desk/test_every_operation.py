@@ -7,6 +7,7 @@ from typing import Any
 from urllib.parse import quote
 
 import pytest
+from django.conf import settings
 from django.test import Client as WebClient
 
 from neatlatch.desk.ground.common.given import LONGEST, USUAL
@@ -118,7 +119,7 @@ def test_no_text_of_a_body_breaks_an_operation(setup: Setup, kind: str) -> None:
 def test_a_body_above_all_limits_is_refused(setup: Setup) -> None:
     web = logged_in("administrator", raise_request_exception=False)
     one = next(one for one in EVERY if one.name == "POST /api/intakes")
-    answer = send(web, one, {"text": "x" * (LONGEST["text"] + 1)})
+    answer = send(web, one, {"text": "x" * (settings.DATA_UPLOAD_MAX_MEMORY_SIZE + 1)})
     assert answer.status_code == 413
     assert title(answer)
 
