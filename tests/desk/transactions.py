@@ -31,8 +31,6 @@ EXCEPTED = {
     "work.inventory.tables.take_users": 100_000,
     # The triggers, as a whole: a dozen tables have three each.
     "ground.common.settling.check_at_start": 150,
-    # Of a client with two hundred connections: each has its summary written, with what the triggers do, by one call (test_summaries).
-    "estate.clients.services.note": 2_000,
     # The first of an environment, or of all: its authorities with their keys, its signing key, Neat Latch as an application; none grows with what is kept.
     "work.drawing.services.give": 150,
     "pages.drawing.tls_door.own_certificate": 300,

@@ -71,13 +71,13 @@ class Belongings:
     more: bool
 
 
-def belongings(person: Person) -> Belongings:
-    """Everything of a person's: accounts that work as them, what they own, secrets they have seen; the first of each kind."""
+def belongings(person: Person, most: int | None = MOST) -> Belongings:
+    """Everything of a person's: accounts that work as them, what they own, secrets they have seen; so many of each kind (``None``: all)."""
     mine, told, more = ways(person), [], False
     for kind in _kinds(person, mine):
-        some = list(islice(kind, MOST + 1))
-        told += some[:MOST]
-        more = more or len(some) > MOST
+        some = list(islice(kind, None if most is None else most + 1))
+        told += some[:most]
+        more = more or (most is not None and len(some) > most)
     return Belongings(told, more)
 
 

@@ -1,34 +1,13 @@
 <script lang="ts">
-  import { createQuery } from '@tanstack/svelte-query'
   import { api, ok } from '../api/client'
+  import Suggested from './Suggested.svelte'
 
-  /** A person, by login name; those whose names have what is typed are offered. */
+  /** A person who can log in, by login name. */
   let { id, value = $bindable(), label = '' }: { id: string; value: string; label?: string } = $props()
-  let asked = $state(false)
-  const known = createQuery(() => ({
-    queryKey: ['people', 'offered', value.trim()],
-    queryFn: () =>
-      ok(
-        api.GET('/api/people', { params: { query: { words: `access:on ${value.trim() ? JSON.stringify(value.trim()) : ''}` } } }),
-      ),
-    enabled: asked,
-    staleTime: 20_000,
-    placeholderData: (before) => before,
-  }))
+  const ask = async (words: string) => {
+    const found = await ok(api.GET('/api/people', { params: { query: { words: `access:on ${words}` } } }))
+    return found.items.map((one) => ({ value: one.username, says: one.name }))
+  }
 </script>
 
-<input
-  {id}
-  class="line-in value"
-  list="{id}-known"
-  maxlength="150"
-  autocomplete="off"
-  spellcheck="false"
-  aria-label={label || undefined}
-  placeholder="a name"
-  onfocus={() => (asked = true)}
-  bind:value
-/>
-<datalist id="{id}-known">
-  {#each known.data?.items ?? [] as one (one.username)}<option value={one.username}>{one.name}</option>{/each}
-</datalist>
+<Suggested {id} of="people" {ask} {label} placeholder="a name" longest={150} name bind:value />

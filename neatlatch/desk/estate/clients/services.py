@@ -247,13 +247,13 @@ def _save(by: Actor, client: Client, edit: Callable[[Client], None], did: str, s
 
 
 def provider_changed(client: Client) -> None:
-    """Nobody has tried any of the client's connections since its half changed.
+    """Nobody has tried any of the client's connections since its half changed: of all of them at once.
 
     Part of the surrounding transaction.
     """
-    for one in client.connections.select_for_update():
-        one.forget_health()
-        one.save()
+    untried = client.connections.model()
+    untried.forget_health()
+    client.connections.update(**{name: getattr(untried, name) for name in untried.HEALTH})
 
 
 def told(client: Client) -> changes.Plain:

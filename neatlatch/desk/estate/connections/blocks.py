@@ -16,7 +16,7 @@ from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Person, Team
 
-from .halves import ELSEWHERE_IN_SQL
+from .halves import elsewhere_in_sql
 
 MOST = 200
 _CREDENTIAL = ("client", "kind", "fingerprint", "hint", "secret_id", "state", "source", "issued", "ends", "public_key", "looks_like_id")
@@ -30,7 +30,7 @@ _places_of = Reading(Place, "t.application_id IN (SELECT application_id FROM app
 _applications = Reading(Application, "t.id IN {keys}")
 _clients = Reading(Client, "t.id IN {keys}", but=_NOT_OF_CLIENT)
 _registered = Reading(Credential, "t.client_id IN {keys}", only=_CREDENTIAL, order="t.issued")
-_held = Reading(HeldSecret, "t.connection_id IN {keys}", also={"elsewhere": ELSEWHERE_IN_SQL})
+_held = Reading(HeldSecret, "t.connection_id IN {keys}", also={"elsewhere": elsewhere_in_sql("t")})
 _credentials = Reading(Credential, "t.id IN {keys}", only=_CREDENTIAL)
 _tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=_NOT_OF_TOKENS)
 _accounts = Reading(Account, "t.connection_id IN {keys}")

@@ -26,16 +26,19 @@ from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.people.models import Person
 
-# Another environment in which the very same secret is held, of a row t of connections_heldsecret; by its keyed fingerprint, which is
-# indexed.
-ELSEWHERE_IN_SQL = """(SELECT e.name FROM credentials_credential own
+
+def elsewhere_in_sql(row: str) -> str:
+    """Another environment in which the very same secret is held as in a row of connections_heldsecret; by its keyed fingerprint, which is indexed."""
+    return f"""(SELECT e.name FROM credentials_credential own
     JOIN credentials_credential c ON c.fingerprint = own.fingerprint JOIN connections_heldsecret h ON h.credential_id = c.id
     JOIN connections_connection n ON n.id = h.connection_id JOIN applications_place p ON p.id = n.place_id
     JOIN applications_environment e ON e.id = p.environment_id
-    WHERE own.id = t.credential_id AND p.environment_id <> (SELECT p2.environment_id FROM connections_connection n2
-      JOIN applications_place p2 ON p2.id = n2.place_id WHERE n2.id = t.connection_id)
+    WHERE own.id = {row}.credential_id AND p.environment_id <> (SELECT p2.environment_id FROM connections_connection n2
+      JOIN applications_place p2 ON p2.id = n2.place_id WHERE n2.id = {row}.connection_id)
     ORDER BY e."order" LIMIT 1)"""
-_ELSEWHERE = RawSQL(ELSEWHERE_IN_SQL.replace("t.c", "connections_heldsecret.c"), [], output_field=CharField(null=True))
+
+
+_ELSEWHERE = RawSQL(elsewhere_in_sql("connections_heldsecret"), [], output_field=CharField(null=True))
 
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:

@@ -428,7 +428,7 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
 def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
-    known = {one.key for one in leaving.belongings(person).things if one.act == "hand_over"}
+    known = {one.key for one in leaving.belongings(person, most=None).things if one.act == "hand_over"}
     wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
     to = {key: name for key, name in wanted.items() if key in known}
     if not to:

@@ -37,7 +37,6 @@ class Sighted:
     credential: Credential
     known: credential_marks.Known
     connections: tuple[str, ...]
-    successor: Credential | None
 
 
 _credentials = Reading(Credential, "t.id IN {keys}", but=("value",), order="t.id")
@@ -62,24 +61,23 @@ _DRAWN_WITH = "SELECT credential, max(last) FROM drawing_drawn WHERE credential 
 
 
 def sighted(keys: Collection[UUID]) -> list[Sighted]:
-    """These credentials, some hundreds at the most, with what is known of them. As many queries for a hundred as for one."""
+    """These credentials, some hundreds at the most, with what their marks are worked out from. As many queries for a hundred as for one."""
     found = _credentials(keys)
-    _with_clients(found)
+    join(found, "client", {one.pk: one for one in of_their_kinds(_clients({one.client_id for one in found if one.client_id}))})
     _with_holders(found)
     hang_one(found, "handover", _handovers(keys), "credential_id")
-    join(found, "replaces", {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})})
     held: dict[str, set[tuple[str, str]]] = {}
     with database.cursor() as cursor:
         fingerprints = json.dumps(sorted({one.fingerprint for one in found} - {""}))
         for fingerprint, environment, application in cursor.execute(_HELD_IN, [fingerprints]).fetchall():
             held.setdefault(fingerprint, set()).add((environment, application))
         drawn = {key: moment(last) for key, last in cursor.execute(_DRAWN_WITH, [json.dumps([str(one) for one in keys])]).fetchall()}
-    after = {one.replaces_id: one for one in _after(keys)}
-    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk)), after.get(one.pk)) for one in found]
+    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk))) for one in found]
 
 
-def _with_clients(found: list[Credential]) -> None:
-    clients = of_their_kinds(_clients({one.client_id for one in found if one.client_id}))
+def _with_names(found: list[Credential]) -> None:
+    """What a row tells beside: whose it is, where its client stands, and what it replaces."""
+    clients = [one.client for one in found if one.client is not None]
     places, users = _places({one.place_id for one in clients}), _users({one.user_id for one in clients if one.user_id})
     owners = {one.owner_id for one in found} | {one.owner_id for one in users}
     known = {one.pk: one for one in _owners(owners - {None})}
@@ -88,8 +86,8 @@ def _with_clients(found: list[Credential]) -> None:
     join(users, "owner", known)
     join(clients, "place", {one.pk: one for one in places})
     join(clients, "user", {one.pk: one for one in users})
-    join(found, "client", {one.pk: one for one in clients})
     join(found, "owner", known)
+    join(found, "replaces", {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})})
 
 
 def _with_holders(found: list[Credential]) -> None:
@@ -102,7 +100,10 @@ def _with_holders(found: list[Credential]) -> None:
 
 def rows(keys: Collection[UUID], now: datetime) -> dict[UUID, CredentialOut]:
     """Credentials for a page of the list, each with its marks, by their keys."""
-    return {one.credential.pk: _row(one, now) for one in sighted(keys)}
+    found = sighted(keys)
+    _with_names([one.credential for one in found])
+    after = {one.replaces_id: one.hint for one in _after(keys)}
+    return {one.credential.pk: _row(one, after.get(one.credential.pk, ""), now) for one in found}
 
 
 def _taken_at(connection: Connection) -> datetime | None:
@@ -111,7 +112,7 @@ def _taken_at(connection: Connection) -> datetime | None:
     return at if at is not None and at >= connection.changed_at else None
 
 
-def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None, successor: Credential | None) -> Sighted:
+def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None) -> Sighted:
     client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
     handover = getattr(one, "handover", None)
     tests = (_taken_at(holder.connection) for holder in one.holders.all())
@@ -128,11 +129,11 @@ def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datet
         applications=frozenset(application for _, application in held_in),
         weak=one.weak,
     )
-    return Sighted(one, known, tuple(connections), successor)
+    return Sighted(one, known, tuple(connections))
 
 
-def _row(found: Sighted, now: datetime) -> CredentialOut:
-    one, client, successor = found.credential, found.credential.client, found.successor
+def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
+    one, client = found.credential, found.credential.client
     owner, owner_from = _owner_of(one)
     return CredentialOut(
         id=one.pk,
@@ -158,7 +159,7 @@ def _row(found: Sighted, now: datetime) -> CredentialOut:
         owner_from=owner_from,
         last_used=found.known.last_used,
         replaces=one.replaces.hint if one.replaces else "",
-        replaced_by=successor.hint if successor else "",
+        replaced_by=replaced_by,
         marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(found.known, now)],
     )
 
