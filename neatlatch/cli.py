@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from uuid import UUID
 
 from neatlatch import __version__, cli_people, cli_safe
 from neatlatch.core import compute
@@ -132,7 +133,7 @@ def _apply(given: argparse.Namespace) -> int:
         print(f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}", file=sys.stderr)
         return 2
     try:
-        found = services.preview(text, given.prune) if given.preview else _applied(by, text, given)
+        found = services.preview(text, given.prune, by) if given.preview else _applied(by, text, given)
     except Problem as problem:
         print(f"nlatch: {problem.title}", file=sys.stderr)
         for one in problem.extra.get("mistakes", []):
@@ -140,22 +141,84 @@ def _apply(given: argparse.Namespace) -> int:
         if not problem.extra.get("mistakes"):
             print(f"nlatch: {problem.detail}", file=sys.stderr)
         return 1
-    for change in found.outcome.changes:
+    return _tell(found.outcome.changes, given.preview)
+
+
+def _tell(changes: Any, preview: bool) -> int:
+    """Print what is changed, or would be; the exit status."""
+    for change in changes:
         if change.act != "stay":
             print(f"{change.act:<9} {change.kind:<13} {change.key}")
-            for said in change.says:
-                print(f"{'':<9} {'':<13}   {said}")
-    count = sum(one.does for one in found.outcome.changes)
-    print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if given.preview else ''}." if count else "Nothing to change.")
-    return 3 if any(one.act == "conflict" for one in found.outcome.changes) else 0
+            for sentence in change.says:
+                print(f"{'':<9} {'':<13}   {sentence}")
+    count = sum(change.does for change in changes)
+    print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if preview else ''}." if count else "Nothing to change.")
+    return 3 if any(change.act == "conflict" for change in changes) else 0
 
 
 def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
-    from neatlatch.desk.estate.connections import destinations
     from neatlatch.desk.work.inventory import services
 
+    begun = services.begin(by, text, given.prune, leave=_leave(by, given))
+    if begun.plan is not None and begun.plan.is_open:
+        services.to_its_end(begun.plan, _progress)
+    return begun
+
+
+def _imports(given: argparse.Namespace) -> int:
+    set_up()
+    from neatlatch.desk.work.inventory.models import ImportPlan
+
+    for plan in ImportPlan.objects.select_related("by")[:20]:
+        undone = ", undone" if plan.undone else ""
+        undoes = f", undoes {plan.undoes_id}" if plan.undoes_id else ""
+        print(
+            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.by.username}: {plan.state}, {plan.done:,} of {plan.total:,} applied{undone}{undoes}"
+        )
+        if plan.problem:
+            print(f"  {plan.problem}")
+    return 0
+
+
+def _undo(given: argparse.Namespace) -> int:
+    set_up()
+    from neatlatch.desk.ground.common.problems import Problem
+    from neatlatch.desk.work.inventory import services
+    from neatlatch.desk.work.inventory.models import ImportPlan
+
+    by = _acting(given.person)
+    if by is None:
+        return 2
+    plan = ImportPlan.objects.filter(pk=given.plan).first()
+    if plan is None:
+        print(f"nlatch: there is no import {given.plan}; “nlatch imports” lists them.", file=sys.stderr)
+        return 2
+    try:
+        shown = services.undo_preview(plan, by) if given.preview else _undone(by, plan, given)
+    except Problem as problem:
+        print(f"nlatch: {problem.title}\nnlatch: {problem.detail}", file=sys.stderr)
+        return 1
+    return _tell(shown.outcome.changes, given.preview)
+
+
+def _undone(by: Any, plan: Any, given: argparse.Namespace) -> Any:
+    from neatlatch.desk.work.inventory import services
+
+    begun = services.undo(by, plan, leave=_leave(by, given))
+    if begun.plan is not None:
+        services.to_its_end(begun.plan, _progress)
+    return begun
+
+
+def _progress(plan: Any) -> None:
+    print(f"{plan.done:,} of {plan.total:,} applied", file=sys.stderr)
+
+
+def _leave(by: Any, given: argparse.Namespace) -> Any:
+    from neatlatch.desk.estate.connections import destinations
+
     code = cli_people.asked("Code of the second factor: ", "NLATCH_CODE") if given.reason else ""
-    return services.apply(by, text, given.prune, leave=destinations.leave(by, code, given.reason, given.let_go))
+    return destinations.leave(by, code, given.reason, given.let_go)
 
 
 def _summaries(given: argparse.Namespace) -> int:
@@ -362,20 +425,25 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
     one.set_defaults(run=_export)
 
-    one = commands.add_parser("apply", help="apply an inventory file, as a whole or not at all",
-                              description="Ends with 0 if all was applied, 1 if the file was refused, 3 if something stays because it was changed meanwhile by hand.")  # fmt: skip
-    one.add_argument("file", type=Path)
-    one.add_argument("--preview", action="store_true", help="only say what would change")
-    one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
-    one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
-    one.add_argument(
-        "--reason",
-        default="",
-        metavar="TEXT",
-        help="why secrets may go to a new place, with a code of the second factor (asked for, or NLATCH_CODE)",
+    one = commands.add_parser(
+        "apply",
+        help="apply an inventory file",
+        description="A small file is applied as a whole or not at all, a large one in blocks; see “imports” and “undo”. Ends with 0 if all was "
+        "applied, 1 if the file was refused or a block failed, 3 if something stays because it was changed meanwhile by hand.",
     )
-    one.add_argument("--let-go", action="store_true", help="let go of what would go to a new place")
+    one.add_argument("file", type=Path)
+    one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
+    _add_applying(one)
     one.set_defaults(run=_apply)
+
+    one = commands.add_parser("imports", help="list what was applied, newest first")
+    one.set_defaults(run=_imports)
+
+    one = commands.add_parser("undo", help="undo an import, by its stored steps; what was changed since stays",
+                              description="Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because it was changed meanwhile by hand.")  # fmt: skip
+    one.add_argument("plan", type=UUID, metavar="ID", help="the import; “nlatch imports” lists them")
+    _add_applying(one)
+    one.set_defaults(run=_undo)
 
     cli_safe.add_to(commands)
 
@@ -400,6 +468,19 @@ def _parser() -> argparse.ArgumentParser:
 
     cli_people.add_to(commands)
     return parser
+
+
+def _add_applying(command: argparse.ArgumentParser) -> None:
+    """What a command takes that applies an inventory, or its reverse."""
+    command.add_argument("--preview", action="store_true", help="only say what would change")
+    command.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    command.add_argument(
+        "--reason",
+        default="",
+        metavar="TEXT",
+        help="why secrets may go to a new place, with a code of the second factor (asked for, or NLATCH_CODE)",
+    )
+    command.add_argument("--let-go", action="store_true", help="let go of what would go to a new place")
 
 
 def _count(text: str) -> int:

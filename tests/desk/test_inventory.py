@@ -27,8 +27,8 @@ from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person, Team
-from neatlatch.desk.work.inventory import services
-from neatlatch.desk.work.inventory.models import Origin
+from neatlatch.desk.work.inventory import planning, services
+from neatlatch.desk.work.inventory.models import ImportPlan, Origin
 from neatlatch.desk.work.rounds.models import Sample, Test
 from tests.harness import StandIns
 
@@ -153,11 +153,11 @@ def test_what_is_applied_is_what_was_seen(by: Person) -> None:
     changed = yaml.safe_dump(plain, sort_keys=False)
     seen = send(web, "post", "/inventory/previews", {"text": changed})
     connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
-    refused = send(web, "post", "/inventory/applications", {"text": changed, "standing": seen["standing"]}, 409)
+    refused = send(web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]}, 409)
     assert "changed since you looked" in refused["title"]
     assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
     seen = send(web, "post", "/inventory/previews", {"text": changed})
-    send(web, "post", "/inventory/applications", {"text": changed, "standing": seen["standing"]})
+    send(web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]})
     assert Connection.objects.get(ref="cargo-manifests").pace == 2.0
     send(web_of(Person.objects.get(username="isla")), "post", "/inventory/previews", {"text": changed}, 403)
 
@@ -429,13 +429,13 @@ def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(by: Person, 
     plain["connections"]["cargo-manifests"]["pace"] = 2.5
     text = yaml.safe_dump(plain, sort_keys=False)
     seen = services.preview(text, False).standing
-    look = services._at_providers
+    store = planning.store
 
-    def meanwhile(*given: Any) -> bool:
+    def meanwhile(*given: Any) -> ImportPlan:
         connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.5})
-        return look(*given)
+        return store(*given)
 
-    monkeypatch.setattr(services, "_at_providers", meanwhile)
+    monkeypatch.setattr(planning, "store", meanwhile)
     with pytest.raises(Problem, match="changed since you looked"):
         services.apply(by, text, seen=seen)
     assert Connection.objects.get(ref="cargo-manifests").pace != 2.5

@@ -37,6 +37,8 @@ LATER = {
     "connections_setaside",
     "finding_rebuild",
     "house_goneaccess",
+    "inventory_importplan",
+    "inventory_importstep",
     "journal_check",
     "journal_checkpoint",
     "people_challenge",

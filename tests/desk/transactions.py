@@ -26,16 +26,15 @@ OURS = str(Path(__file__).resolve().parents[2] / "neatlatch" / "desk")
 MOST_STATEMENTS, MOST_SECONDS = 80, 0.5
 # Transactions that may have more statements, how many, and why.
 EXCEPTED = {
-    # Until “Ten thousand connections”: a file, or a table, is applied as a whole, and the index written anew as a whole.
-    "work.inventory.services.apply": 100_000,
-    "work.inventory.tables.take_users": 100_000,
+    # A block of an import: at most some twenty objects, or seven connections with all that follows from each.
+    "work.inventory.blocks._apply_here": 400,
     # The triggers, as a whole: a dozen tables have three each.
     "ground.common.settling.check_at_start": 150,
     # The first of an environment, or of all: its authorities with their keys, its signing key, Neat Latch as an application; none grows with what is kept.
     "work.drawing.services.give": 150,
     "pages.drawing.tls_door.own_certificate": 300,
 }
-CALLS_OUT = {"work.inventory.services.apply"}
+CALLS_OUT: set[str] = set()
 
 
 @dataclass

@@ -5,6 +5,7 @@
   import { again } from './lib/fresh'
   import Help from './lib/Help.svelte'
   import { onKey } from './lib/keys.svelte'
+  import ImportStrip from './lib/ImportStrip.svelte'
   import Moving from './lib/Moving.svelte'
   import { look, readNotices, session } from './lib/session.svelte'
   import { mayNot, onPage } from './lib/roles'
@@ -65,6 +66,7 @@
           <button class="act mt-1" onclick={() => void readNotices()}>I have read it</button>
         </section>
       {/if}
+      <ImportStrip />
       {#if forbidden}<h1 class="mb-2">Not for your role</h1>{/if}
       {#if notHere}<p class="bg-quiet-ground mb-3 rounded-md px-3 py-2" data-may-not>{notHere}</p>{/if}
       {#if !forbidden}<Router />{/if}

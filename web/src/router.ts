@@ -19,6 +19,7 @@ export const { navigate, route } = createRouter({
   '/accounts': () => import('./views/accounts/MyAccounts.svelte'),
   '/people/:username': () => import('./views/accounts/PersonPage.svelte'),
   '/inventory': () => import('./views/inventory/Inventory.svelte'),
+  '/inventory/imports/:id': () => import('./views/inventory/ImportPage.svelte'),
   '/clients/:id': () => import('./views/clients/ClientPage.svelte'),
   '/connections': () => import('./views/connections/Connections.svelte'),
   '/connections/new': () => import('./views/connections/NewConnection.svelte'),

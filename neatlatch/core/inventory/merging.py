@@ -66,6 +66,28 @@ def merge(current: Content, wanted: Content, base: Content | None, lines: Mappin
     return found
 
 
+def client_renames(wanted: Content, current: Content) -> dict[str, str]:
+    """The clients that ``current`` has under another name than ``wanted``, by the name in ``wanted``.
+
+    A client is the same by its ``id``; its name in a file is made of what it is called, which may change.
+    """
+    names = {client["id"]: key for key, client in current.get("clients", {}).items()}
+    return {key: names[client["id"]] for key, client in wanted.get("clients", {}).items() if names.get(client["id"], key) != key}
+
+
+def with_renamed_clients(content: Content, renames: Mapping[str, str]) -> Content:
+    """A content with other names of clients, and of them where they are named."""
+    if not renames:
+        return content
+    renamed = dict(content)
+    renamed["clients"] = {renames.get(key, key): client for key, client in content.get("clients", {}).items()}
+    for kind in ("credentials", "connections"):
+        renamed[kind] = {
+            key: {**fields, "client": renames.get(fields["client"], fields["client"])} for key, fields in content.get(kind, {}).items()
+        }
+    return renamed
+
+
 Result = tuple[Change | None, dict[str, Any] | None]
 Making = Callable[..., Change]
 _NEVER: dict[str, Any] = {}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -247,32 +247,52 @@ class _Checker:
 
     def references(self, content: Content) -> Iterator[Reference]:
         """Every name of another object, with the line it stands on."""
-        for kind in KINDS:
-            for key, one in content[kind.name].items():
-                for field in kind.fields:
-                    target = "clients" if field.type == "clients_later" else field.type
-                    if target in BY_NAME and one[field.name]:
-                        yield self.reference(target, one[field.name], (kind.name, key, field.name))
-        for key, one in content["teams"].items():
-            for person in one["people"]:
-                yield self.reference("people", person, ("teams", key, "people"))
         for key, one in content["connections"].items():
             for name, secret in one["secrets"].items():
-                path = ("connections", key, "secrets", name)
-                if not secret.startswith("safe:"):
-                    self.wrong(path, "is no reference to one of the credentials (safe:…)")
-                yield self.reference("credentials", secret.removeprefix("safe:"), path)
-            for person in one["accounts"]:
-                yield self.reference("people", person, ("connections", key, "accounts", person))
-        for key, one in content["users"].items():
-            for number, use in enumerate(one["uses"]):
-                for name, target in (("application", "applications"), ("connection", "connections")):
-                    if use.get(name):
-                        yield self.reference(target, use[name], ("users", key, "uses", number, name))
+                if not secret.startswith(SAFE):
+                    self.wrong(("connections", key, "secrets", name), "is no reference to one of the credentials (safe:…)")
+        for target, named, path in names_in(content):
+            yield Reference(target, named, self.line(path), _where(path))
 
-    def reference(self, target: str, named: str, path: Path) -> Reference:
-        """A name of another object, where it stands in the file."""
-        return Reference(target, named, self.line(path), _where(path))
+
+SAFE = "safe:"
+
+
+def names_in(content: Content) -> Iterator[tuple[str, str, Path]]:
+    """Every name of another object in a content: the kind that is named, the name, and where it is."""
+    for kind in KINDS:
+        for field in kind.fields:
+            target = "clients" if field.type == "clients_later" else field.type
+            if target not in BY_NAME:
+                continue
+            for key, fields in content.get(kind.name, {}).items():
+                if fields[field.name]:
+                    yield target, fields[field.name], (kind.name, key, field.name)
+    for key, team in content.get("teams", {}).items():
+        for person in team["people"]:
+            yield "people", person, ("teams", key, "people")
+    for key, connection in content.get("connections", {}).items():
+        for name, secret in connection["secrets"].items():
+            yield "credentials", secret.removeprefix(SAFE), ("connections", key, "secrets", name)
+        for person in connection["accounts"]:
+            yield "people", person, ("connections", key, "accounts", person)
+    for key, user in content.get("users", {}).items():
+        for number, use in enumerate(user["uses"]):
+            for name, target in (("application", "applications"), ("connection", "connections")):
+                if use.get(name):
+                    yield target, use[name], ("users", key, "uses", number, name)
+
+
+def still_named(content: Content, removed: Collection[tuple[str, str]]) -> list[Mistake]:
+    """What ``content``, all that would be there once a file is applied, names though the file removes
+    it; ``removed`` are kinds and names."""
+    if not removed:
+        return []
+    return [
+        Mistake(1, f"{target} → {named}", f"it would be removed, but is still used: {_where(path)}")
+        for target, named, path in names_in(content)
+        if (target, named) in removed
+    ]
 
 
 def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:

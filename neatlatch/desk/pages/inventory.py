@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Literal
 from uuid import UUID
 
@@ -12,9 +13,14 @@ from ninja import Router
 from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.pages.clients.api import ClientOut, shape
 from neatlatch.desk.work.inventory import services, tables
+from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep
+from neatlatch.desk.work.inventory.planning import Preview
+from neatlatch.desk.work.rounds import at_work
 
 router = Router(tags=["inventory"])
 
@@ -36,7 +42,13 @@ class InventoryApplyIn(InventoryIn):
 class InventoryPreviewOut:
     """What a file would change."""
 
+    # Objects that something is said of, those that are removed or stay otherwise than the file has
+    # them first; so many at most.
     changes: list[services.ObjectChange]
+    # How many more there are.
+    more: int
+    # How many objects are not in the file, and stay.
+    stays: int
     standing: str
     base_known: bool
     nothing: bool
@@ -44,6 +56,79 @@ class InventoryPreviewOut:
     changes_count: int
     removes: int
     conflicts: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImportPlanOut:
+    """An import: a stored plan and how far it is applied."""
+
+    id: UUID
+    # storing, checking, applying, applied, stopped
+    state: str
+    begun: datetime
+    ended: datetime | None
+    by: str
+    total: int
+    done: int
+    adds: int
+    changes: int
+    removes: int
+    conflicts: int
+    # Why it stopped; empty: it did not.
+    problem: str
+    # The import that this one undoes.
+    undoes: UUID | None
+    # Whether it was undone, and whether it can be.
+    undone: bool
+    may_undo: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImportPlans:
+    """A page of imports, newest first."""
+
+    items: list[ImportPlanOut]
+    next: str | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class OpenImport:
+    """The import that is being applied, if there is one."""
+
+    plan: ImportPlanOut | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImportStepOut:
+    """A change of one object in an import."""
+
+    number: int
+    kind: str
+    key: str
+    act: str
+    says: list[str]
+    applied: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImportSteps:
+    """A page of an import's steps, in their order."""
+
+    items: list[ImportStepOut]
+    next: str | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImportBegun:
+    """An import that was begun, or is done; ``plan`` is none where there was nothing to change."""
+
+    plan: ImportPlanOut | None
+
+
+class ImportUndoIn(Given):
+    """``standing`` is what the preview of the undoing said it was compared with."""
+
+    standing: str
 
 
 class ImportTextIn(Given):
@@ -60,19 +145,61 @@ class ImportOut:
     nothing: bool
 
 
-def preview_out(found: services.Preview) -> InventoryPreviewOut:
-    """A preview as the page and the command line want it."""
-    changes = found.outcome.changes
+# Objects that a preview tells of, and words of each.
+_MOST_TOLD, _MOST_SAID, _LONGEST_SAID = 500, 20, 500
+_FIRST = {"conflict": 0, "remove": 1, "kept": 2}
+
+
+def preview_out(shown: Preview) -> InventoryPreviewOut:
+    """A preview as the page wants it."""
+    changes = shown.outcome.changes
+    telling = sorted((one for one in changes if one.act != "stay"), key=lambda one: _FIRST.get(one.act, 3))
     return InventoryPreviewOut(
-        changes=[services.told(one) for one in changes],
-        standing=found.standing,
-        base_known=found.base_known,
-        nothing=found.outcome.nothing,
+        changes=[_bounded(services.told(one)) for one in telling[:_MOST_TOLD]],
+        more=max(len(telling) - _MOST_TOLD, 0),
+        stays=len(changes) - len(telling),
+        standing=shown.standing,
+        base_known=shown.base_known,
+        nothing=shown.outcome.nothing,
         adds=sum(one.act == "add" for one in changes),
         changes_count=sum(one.act == "change" for one in changes),
         removes=sum(one.act == "remove" for one in changes),
         conflicts=sum(one.act == "conflict" for one in changes),
     )
+
+
+def _bounded(change: services.ObjectChange) -> services.ObjectChange:
+    more = len(change.says) - _MOST_SAID
+    says = [sentence[:_LONGEST_SAID] for sentence in change.says[:_MOST_SAID]]
+    return replace(change, says=[*says, f"and {more} more"] if more > 0 else says)
+
+
+def plan_out(plan: ImportPlan) -> ImportPlanOut:
+    """An import as the page wants it."""
+    return ImportPlanOut(
+        id=plan.pk,
+        state=plan.state,
+        begun=plan.begun,
+        ended=plan.ended,
+        by=plan.by.shown_name,
+        total=plan.total,
+        done=plan.done,
+        adds=plan.adds,
+        changes=plan.changes,
+        removes=plan.removes,
+        conflicts=plan.conflicts,
+        problem=plan.problem,
+        undoes=plan.undoes_id,
+        undone=plan.undone,
+        may_undo=bool(plan.ended and plan.done and not plan.undone),
+    )
+
+
+def _plan(identity: UUID) -> ImportPlan:
+    plan = ImportPlan.objects.select_related("by").filter(pk=identity).first()
+    if plan is None:
+        raise problems.not_found("import")
+    return plan
 
 
 def _download(text: str, name: str, kind: str) -> HttpResponse:
@@ -91,15 +218,89 @@ def export(request: HttpRequest) -> HttpResponse:
 @router.post("/inventory/previews", response=InventoryPreviewOut)
 def preview(request: HttpRequest, given: InventoryIn) -> InventoryPreviewOut:
     """What a file would change, object by object. Nothing is changed."""
-    guard.need(request, "change")
-    return preview_out(services.preview(given.text, given.prune))
-
-
-@router.post("/inventory/applications", response=InventoryPreviewOut)
-def apply(request: HttpRequest, given: InventoryApplyIn) -> InventoryPreviewOut:
-    """Apply a file, as a whole or not at all. Where something that is held would go to a new place it wants leave, as a change of the connection does."""
     by = guard.need(request, "change")
-    return preview_out(services.apply(by, given.text, given.prune, given.standing, leave_asked(request, by)))
+    return preview_out(services.preview(given.text, given.prune, by))
+
+
+def _need_worker() -> None:
+    at_work.need("so an import of this size cannot be applied")
+
+
+def _begun(begun: services.Begun) -> tuple[int, ImportBegun]:
+    if begun.plan is None:
+        return 200, ImportBegun(plan=None)
+    return 202 if begun.plan.is_open else 200, ImportBegun(plan=plan_out(_plan(begun.plan.pk)))
+
+
+@router.post("/inventory/imports", response={200: ImportBegun, 202: ImportBegun})
+def begin_import(request: HttpRequest, given: InventoryApplyIn) -> tuple[int, ImportBegun]:
+    """Apply a file. A small one is applied when this answers, as a whole or not at all; a larger one is
+    applied by the worker in blocks (202). Where something that is held would go to a new place it wants
+    leave, as a change of the connection does."""
+    by = guard.need(request, "change")
+    leave = leave_asked(request, by)
+    return _begun(services.begin(by, given.text, given.prune, given.standing, leave, _need_worker))
+
+
+@router.get("/inventory/imports", response=ImportPlans)
+def imports(request: HttpRequest, cursor: str | None = None) -> ImportPlans:
+    """Imports, newest first."""
+    guard.need(request, "look")
+    rows = ImportPlan.objects.select_related("by")
+    plans, following = page(rows, "begun", cursor, limit=20, descending=True, then="id")
+    return ImportPlans(items=[plan_out(plan) for plan in plans], next=following)
+
+
+@router.get("/inventory/imports/open", response=OpenImport)
+def open_import(request: HttpRequest) -> OpenImport:
+    """The import that is being applied now."""
+    guard.need(request, "look")
+    plan = ImportPlan.objects.select_related("by").filter(is_open=True).first()
+    return OpenImport(plan=plan_out(plan) if plan is not None else None)
+
+
+@router.get("/inventory/imports/{identity}", response=ImportPlanOut)
+def one_import(request: HttpRequest, identity: UUID) -> ImportPlanOut:
+    """An import and how far it is applied."""
+    guard.need(request, "look")
+    return plan_out(_plan(identity))
+
+
+@router.get("/inventory/imports/{identity}/steps", response=ImportSteps)
+def steps_of_import(request: HttpRequest, identity: UUID, cursor: str | None = None) -> ImportSteps:
+    """The changes of an import in the order in which they are applied."""
+    guard.need(request, "look")
+    plan = _plan(identity)
+    steps, following = page(ImportStep.objects.filter(plan=plan), "number", cursor)
+    items = []
+    for step in steps:
+        says = _bounded(services.step_told(step)).says
+        items.append(
+            ImportStepOut(number=step.number, kind=step.kind, key=step.key, act=step.act, says=says, applied=step.number <= plan.done)
+        )
+    return ImportSteps(items=items, next=following)
+
+
+@router.post("/inventory/imports/{identity}/stops", response=ImportPlanOut)
+def stop_import(request: HttpRequest, identity: UUID) -> ImportPlanOut:
+    """Stop an import after the block that is being applied; what was applied stays."""
+    by = guard.need(request, "change")
+    return plan_out(services.stop(by, _plan(identity)))
+
+
+@router.post("/inventory/imports/{identity}/undo-previews", response=InventoryPreviewOut)
+def preview_undo(request: HttpRequest, identity: UUID) -> InventoryPreviewOut:
+    """What undoing an import would change. Nothing is changed."""
+    by = guard.need(request, "change")
+    return preview_out(services.undo_preview(_plan(identity), by))
+
+
+@router.post("/inventory/imports/{identity}/undos", response={200: ImportBegun, 202: ImportBegun})
+def undo_import(request: HttpRequest, identity: UUID, given: ImportUndoIn) -> tuple[int, ImportBegun]:
+    """Undo an import by its stored steps; what was changed since stays."""
+    by = guard.need(request, "change")
+    leave = leave_asked(request, by)
+    return _begun(services.undo(by, _plan(identity), given.standing, leave, _need_worker))
 
 
 @router.get("/exports/{what}")
@@ -116,10 +317,10 @@ def preview_users(request: HttpRequest, given: ImportTextIn) -> tables.TableDiff
     return tables.preview_users(given.text)
 
 
-@router.post("/imports/users", response=tables.TableDifference)
-def take_users(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
-    """Take the users of a table, all or none."""
-    return tables.take_users(guard.need(request, "change"), given.text)
+@router.post("/imports/users", response={200: ImportBegun, 202: ImportBegun})
+def take_users(request: HttpRequest, given: ImportTextIn) -> tuple[int, ImportBegun]:
+    """Take the users of a table over, as an import."""
+    return _begun(tables.take_users(guard.need(request, "change"), given.text, _need_worker))
 
 
 @router.get("/clients/{identity}/exports")

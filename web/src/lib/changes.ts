@@ -28,6 +28,7 @@ export const SHOWN = {
   credential: ['certificate', 'certificates', 'house', ...CREDENTIAL, ...CLIENT, ...CONNECTION, ...USER, ...OWNER],
   filter: ['filters'],
   house: ['application', 'certificate-authorities', 'certificates', 'house', ...CLIENT, ...CREDENTIAL],
+  inventory: ['import', 'import-open', 'import-steps', 'imports'],
   me: ['own-sessions', 'my-accounts', 'people'],
   owner: ['application', 'applications', ...OWNER, ...USER, ...CREDENTIAL],
   person: ['people', 'teams', 'own-sessions', ...OWNER, ...CONNECTION],

@@ -40,6 +40,7 @@ export const PAGES: Record<string, OnPage> = {
   '/people': { acts: { change: 'add or change somebody' } },
   '/people/:username': { acts: { change: 'see to what somebody leaves behind' } },
   '/inventory': { acts: { change: 'take an inventory in' } },
+  '/inventory/imports/:id': { acts: { change: 'stop or undo it' } },
   '/connections': { acts: { change: 'set one up' } },
   '/connections/new': { acts: { change: 'make a connection' }, whole: 'change' },
   '/connections/:ref': { acts: { test: 'test it or sign in', change: 'change either half' } },

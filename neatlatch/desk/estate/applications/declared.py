@@ -69,6 +69,16 @@ def remove_application(by: Actor, found: Application) -> None:
     found.delete()
 
 
+def put_addresses(found: Place, given: Mapping[str, Any]) -> None:
+    """Take the addresses over that a file declares of a place, without saving them."""
+    addresses = given["addresses"]
+    for name in ADDRESS_FIELDS:
+        setattr(found, name, addresses.get(name, ""))
+    found.more = {name: text for name, text in addresses.items() if name not in ADDRESS_FIELDS}
+    found.metadata_address = given["metadata_address"]
+    found.metadata = given["metadata"] or None
+
+
 @transaction.atomic
 def place(by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: Told) -> Place:
     """Make or change where an application stands; ``where`` are the keys of both."""
@@ -78,12 +88,7 @@ def place(by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: Tol
     found = stands.first() or Place(application=of, environment=environment)
     if found.pk:
         before_addresses(found)
-    addresses = given["addresses"]
-    for name in ADDRESS_FIELDS:
-        setattr(found, name, addresses.get(name, ""))
-    found.more = {name: one for name, one in addresses.items() if name not in ADDRESS_FIELDS}
-    found.metadata_address = given["metadata_address"]
-    found.metadata = given["metadata"] or None
+    put_addresses(found, given)
     found.changed_at = timezone.now()
     found.save()
     told.write(by, "place", "/".join(where))

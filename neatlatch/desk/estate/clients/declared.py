@@ -27,17 +27,26 @@ _FIELDS = (
 )  # fmt: skip
 
 
+def check(given: Mapping[str, Any]) -> UUID:
+    """Check what a file declares of a client by itself; its ID. Raises a field error."""
+    if bad := sorted(scope for scope in given["scopes"] if malformed(scope)):
+        says = f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)"
+        raise wrong_fields({"scopes": says})
+    try:
+        return UUID(given["id"])
+    except ValueError as error:
+        raise wrong_fields({"id": f"“{given['id']}” is no ID"}) from error
+
+
 @transaction.atomic
 def client(by: Actor, place: Place, found: Client | None, given: Mapping[str, Any], told: Told, ref: str) -> Client:
     """Make a client (``found`` is none) or change it here; its connections are no longer proven.
 
     ``ref`` is what the journal calls it. Raises :class:`Problem`.
     """
-    if bad := sorted(one for one in given["scopes"] if malformed(one)):
-        says = f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)"
-        raise wrong_fields({"scopes": says})
+    identity = check(given)
     if found is None:
-        found = _new(place, given)
+        found = _new(place, identity, given)
     else:
         found = Client.objects.select_for_update().get(pk=found.pk)
     before = found.fields()
@@ -56,11 +65,7 @@ def client(by: Actor, place: Place, found: Client | None, given: Mapping[str, An
     return found
 
 
-def _new(place: Place, given: Mapping[str, Any]) -> Client:
-    try:
-        identity = UUID(given["id"])
-    except ValueError as error:
-        raise wrong_fields({"id": f"“{given['id']}” is no ID"}) from error
+def _new(place: Place, identity: UUID, given: Mapping[str, Any]) -> Client:
     if Client.objects.filter(pk=identity).exists():
         raise wrong_fields({"id": "another client has this ID"})
     fixed = ("managed", "management_address", "scheme")

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
 from typing import Any
+from uuid import UUID
 
 from django.db import transaction
 
+from neatlatch.core.profiles import Profile
+from neatlatch.core.schemes import Scheme
 from neatlatch.desk.estate.credentials.declared import moment
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
@@ -21,6 +25,40 @@ from . import accounts, services, tokens
 from .destinations import Leave
 
 ENDED_FOR_TESTS = "ended the tokens for tests of"
+
+
+@dataclass(frozen=True)
+class DeclaredIn:
+    """Where a file declares a connection: the application's key, name and profile."""
+
+    key: str
+    name: str
+    profile: Profile
+
+
+def check(ref: str, scheme_key: str, application: DeclaredIn, client_application: str | None) -> Scheme:
+    """Check what a file declares of a connection by itself; its authentication scheme.
+
+    ``client_application`` is the key of the application that its client belongs to (none: it has no
+    client). Raises a field error.
+    """
+    scheme = application.profile.scheme(scheme_key)
+    if scheme is None:
+        says = f"{application.name} has no way in that is called {scheme_key}"
+        raise wrong_fields({"scheme": says})
+    if not services.REF.fullmatch(ref):
+        says = "a reference name is small letters, digits and hyphens"
+        raise wrong_fields({"ref": says})
+    if client_application not in (None, application.key):
+        raise wrong_fields({"client": "its client belongs to another application"})
+    return scheme
+
+
+def check_belongs(key: str, place: object, places: Collection[object]) -> None:
+    """Check that a secret which a connection does not hold yet is of its own application and
+    environment; ``places`` are those where it is held now. Raises a field error."""
+    if places and place not in places:
+        raise wrong_fields({key: f"its {key} belongs to another application or environment"})
 
 
 @transaction.atomic
@@ -38,18 +76,13 @@ def connection(
     It is no longer proven; tokens of another client or account are forgotten. Raises
     :class:`Problem`, and :class:`LeaveAsked` where something that is held would go to a new place.
     """
-    scheme = place.application.read_profile().scheme(given["scheme"])
-    if scheme is None:
-        says = f"{place.application.name} has no way in that is called {given['scheme']}"
-        raise wrong_fields({"scheme": says})
-    if not services.REF.fullmatch(ref):
-        says = "a reference name is small letters, digits and hyphens"
-        raise wrong_fields({"ref": says})
-    if client is not None and client.place.application_id != place.application_id:
-        raise wrong_fields({"client": "its client belongs to another application"})
+    application = place.application
+    declared_in = DeclaredIn(application.key, application.name, application.read_profile())
+    client_application = client.place.application.key if client is not None else None
+    scheme = check(ref, given["scheme"], declared_in, client_application)
     stands = Connection.objects.select_for_update().filter(ref=ref).first()
     found = stands or Connection(ref=ref, place=place, version=0)
-    moved = stands is not None and _is_another(stands, client, given)
+    moved = stands is not None and is_another(stands, client.pk if client else None, given)
     other_tests = found.tests_as != given["tests_as"]
     open_values = [one for one in scheme.all_values() if not one.secret and one.type != "scopes"]
     found.values = {one.key: "" for one in open_values}
@@ -74,9 +107,9 @@ def connection(
     return found
 
 
-def _is_another(stands: Connection, client: Client | None, given: Mapping[str, Any]) -> bool:
-    """Whether tokens that are held would be of another scheme, client, server or account."""
-    if (stands.scheme, stands.client_id) != (given["scheme"], client.pk if client else None):
+def is_another(stands: Connection, client: UUID | None, given: Mapping[str, Any]) -> bool:
+    """Whether tokens that are held would be of another scheme, client (by its ID), server or account."""
+    if (stands.scheme, stands.client_id) != (given["scheme"], client):
         return True
     if stands.individual != given["individual"]:
         return True
@@ -98,11 +131,10 @@ def _check_belongs(found: Connection, key: str, credential: Credential) -> None:
     environment."""
     if HeldSecret.objects.filter(connection=found, key=key, credential=credential).exists():
         return
-    stands = set(credential.holders.values_list("connection__place_id", flat=True))
+    places: set[object] = set(credential.holders.values_list("connection__place_id", flat=True))
     if credential.client is not None:
-        stands.add(credential.client.place_id)
-    if stands and found.place_id not in stands:
-        raise wrong_fields({key: f"its {key} belongs to another application or environment"})
+        places.add(credential.client.place_id)
+    check_belongs(key, found.place_id, places)
 
 
 def _ask(found: Connection, wanted: Mapping[str, str]) -> None:

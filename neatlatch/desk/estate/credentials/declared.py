@@ -13,9 +13,18 @@ from django.utils import timezone
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told, write
 
 _FIELDS = ("secret_id", "state", "source", "put_in_by", "public_key")
+
+
+def check(key: str) -> UUID:
+    """Check how a file names a credential; its ID. Raises a field error."""
+    try:
+        return UUID(key)
+    except ValueError as error:
+        raise wrong_fields({"id": "a credential is named by the ID that it has in the safe"}) from error
 
 
 @transaction.atomic

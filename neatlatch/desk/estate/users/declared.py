@@ -21,10 +21,22 @@ from .services import Given, put
 _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws")
 
 
+def check(given: Mapping[str, Any]) -> Given:
+    """Check what a file declares of a user by itself; what is kept of it. Raises field errors."""
+    return Given(**{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])).checked()
+
+
+def check_use(ref: str, connection_application: str, application: str, name: str) -> None:
+    """Check that a use names a connection into its own application; ``name`` is what that is called.
+    Raises a field error."""
+    if connection_application != application:
+        raise wrong_fields({"uses": f"{ref} is no connection into {name}"})
+
+
 @transaction.atomic
 def user(by: Actor, given: Mapping[str, Any], told: Told) -> User:
     """Make or change a user, and what it calls, to what is declared. Raises :class:`Problem`."""
-    said = Given(**{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])).checked()
+    said = check(given)
     environment = Environment.objects.get(key=said.environment)
     rows = User.objects.select_for_update().filter(name=said.name, environment=environment)
     found = rows.first() or User(environment=environment, version=0)
@@ -43,10 +55,9 @@ def _use(found: User, given: Mapping[str, Any]) -> Use:
     application = Application.objects.get(key=given["application"])
     connection = None
     if given.get("connection"):
-        connection = Connection.objects.select_related("place").get(ref=given["connection"])
-        if connection.place.application_id != application.pk:
-            says = f"{connection.ref} is no connection into {application.name}"
-            raise wrong_fields({"uses": says})
+        rows = Connection.objects.select_related("place__application")
+        connection = rows.get(ref=given["connection"])
+        check_use(connection.ref, connection.place.application.key, application.key, application.name)
     return Use.objects.create(
         user=found,
         application=application,

@@ -16,7 +16,8 @@ from django.db import connection as database
 from django.db.models import BinaryField, Field, Model
 
 Trigger = tuple[str, str]
-_NAME = "stale_"
+# What triggers of this module are called: those that mark, and those that refuse a change.
+_MARKS, _REFUSES = "stale_", "held_"
 
 
 @dataclass(frozen=True)
@@ -60,9 +61,8 @@ class Marked:
             old, new = (self.mark(one.reaches.format(row=row)) for row in ("OLD", "NEW"))
             yield f"{to}_{table}_added", f"AFTER INSERT ON {table} BEGIN {new} END"
             yield f"{to}_{table}_removed", f"AFTER DELETE ON {table} BEGIN {old} END"
-            changed = " OR ".join(map(_changed, columns))
             named = _names(each.column for each in columns)
-            yield f"{to}_{table}_changed", f"AFTER UPDATE OF {named} ON {table} WHEN {changed} BEGIN {old} {new} END"
+            yield f"{to}_{table}_changed", f"AFTER UPDATE OF {named} ON {table} WHEN {changed(columns)} BEGIN {old} {new} END"
 
     def add(self, source: str) -> str:
         """SQL that adds a row, marked, for a row of what it is of that is called ``source``."""
@@ -109,15 +109,32 @@ def register(marked: Marked, triggers: Callable[[], Iterator[Trigger]]) -> None:
     _REGISTERED.append((marked, triggers))
 
 
+# Triggers that refuse a change; those who know when register them.
+_GUARDS: list[Callable[[], Iterator[Trigger]]] = []
+
+
+def register_guards(triggers: Callable[[], Iterator[Trigger]]) -> None:
+    """From now on these triggers, which mark nothing, are made, dropped and looked at with the others."""
+    _GUARDS.append(triggers)
+
+
+def changed(columns: Iterable[Field[Any, Any]]) -> str:
+    """SQL that says, in a trigger, whether any of these columns has another value than before."""
+    return " OR ".join(map(_changed, columns))
+
+
 def _wanted() -> dict[str, str]:
-    every = (one for marked, triggers in _REGISTERED for one in (*marked.begin(), *triggers()))
-    return {f"{_NAME}{name}": f"CREATE TRIGGER {_NAME}{name} {body}" for name, body in every}
+    marks = (one for marked, triggers in _REGISTERED for one in (*marked.begin(), *triggers()))
+    guards = (one for triggers in _GUARDS for one in triggers())
+    named = [(f"{_MARKS}{name}", body) for name, body in marks]
+    named += [(f"{_REFUSES}{name}", body) for name, body in guards]
+    return {name: f"CREATE TRIGGER {name} {body}" for name, body in named}
 
 
 def _standing() -> dict[str, str]:
     with database.cursor() as cursor:
-        asked = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND name LIKE %s"
-        return dict(cursor.execute(asked, [f"{_NAME}%"]).fetchall())
+        asked = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND (name LIKE %s OR name LIKE %s)"
+        return dict(cursor.execute(asked, [f"{_MARKS}%", f"{_REFUSES}%"]).fetchall())
 
 
 def install() -> None:

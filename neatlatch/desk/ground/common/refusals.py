@@ -6,6 +6,11 @@ import sqlite3
 
 from django.db import DatabaseError
 
+from .problems import Problem
+
+# What the triggers say that refuse a change of an object in an open import.
+BEING_IMPORTED = "an import includes this object"
+
 _LOCKED = {"SQLITE_BUSY", "SQLITE_LOCKED"}
 # The disk is full, cannot be written for the moment, or the file cannot be opened.
 _NO_ROOM = {"SQLITE_FULL", "SQLITE_IOERR", "SQLITE_CANTOPEN", "SQLITE_READONLY"}
@@ -26,3 +31,17 @@ def is_lock(error: DatabaseError) -> bool:
 def will_pass(error: DatabaseError) -> bool:
     """Whether the same statement may go through later: after a lock, or once there is room again."""
     return _name(error) in _LOCKED | _NO_ROOM
+
+
+def of_import(error: sqlite3.Error) -> Problem | None:
+    """The problem to tell where a trigger refused a change of an object in an open import; ``None``:
+    it was something else."""
+    if str(error) != BEING_IMPORTED:
+        return None
+    return Problem(
+        409,
+        "An import is changing this.",
+        "An inventory that includes it is being applied. Nothing of yours was saved. Wait until it has "
+        "finished, or stop it on the Inventory page.",
+        retry_after=10,
+    )

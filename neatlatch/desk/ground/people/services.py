@@ -54,6 +54,9 @@ def declare(by: Actor, username: str, name: str, email: str, role: str, active: 
     return found
 
 
+LAST_ADMINISTRATOR = "This is the last administrator. Make somebody else one first."
+
+
 def is_last_administrator(person: Person) -> bool:
     """Whether a person is the only administrator who can log in: one always remains."""
     administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True, left=None)
@@ -67,7 +70,7 @@ def change(by: Actor, person: Person, role: str | None, active: bool | None) -> 
         raise wrong_fields({"role": f"A role is one of {', '.join(Role.values)}."})
     loses = (role is not None and role != Role.ADMINISTRATOR) or active is False
     if loses and is_last_administrator(person):
-        raise wrong_fields({"role": "This is the last administrator. Make somebody else one first."})
+        raise wrong_fields({"role": LAST_ADMINISTRATOR})
     before = {"role": person.role, "active": person.is_active}
     if role is not None:
         person.role = role

@@ -216,15 +216,20 @@ def _save(by: Actor, place: Place, book: Book, did: str, told: formats.Differenc
 
 
 @transaction.atomic
+def check_declared(given: dict[str, Any]) -> dict[str, Any]:
+    """Check the access rules that a file declares; what is kept of them. Raises a field error."""
+    try:
+        return formats.as_plain(formats.from_plain(given)) if given else {}
+    except BadRules as error:
+        raise wrong_fields({"access_rules": f"access rules: {error}"}) from error
+
+
 def declare(by: Actor, place: Place, given: dict[str, Any]) -> None:
     """Keep the access rules that a file declares of a place; empty: none. Raises a field error.
 
     Part of the change of that place, which is what the journal tells.
     """
-    try:
-        content = formats.as_plain(formats.from_plain(given)) if given else {}
-    except BadRules as error:
-        raise wrong_fields({"access_rules": f"access rules: {error}"}) from error
+    content = check_declared(given)
     kept = RuleBook.objects.select_for_update().filter(place=place).first()
     if kept is None and not content:
         return

@@ -1,22 +1,20 @@
-"""Putting an inventory's objects into the database, kind by kind, by the services of each, in the
-surrounding transaction."""
+"""Putting an inventory's objects into the database, one after another, by the services of each kind."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from uuid import UUID
+from collections.abc import Callable
+from typing import Any
 
-from neatlatch.core.inventory.merging import Change
-from neatlatch.core.inventory.shape import KINDS, Content
+from django.db.models import QuerySet
+
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.clients import declared as clients
 from neatlatch.desk.estate.clients import services as client_services
-from neatlatch.desk.estate.connections import accounts, destinations
+from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.connections import declared as connections
 from neatlatch.desk.estate.connections import services as connection_services
-from neatlatch.desk.estate.connections.destinations import Leave, LeaveAsked
+from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.credentials import declared as credentials
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
@@ -34,40 +32,33 @@ from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work import leaving
 from neatlatch.desk.work.access import services as access
 
-from .collecting import client_keys, user_key
 from .plain import Given
-
-
-class CannotApply(ValueError):
-    """An object cannot be put in; ``kind`` and ``key`` name it, the message says why."""
-
-    def __init__(self, kind: str, key: str, says: str) -> None:
-        super().__init__(says)
-        self.kind, self.key = kind, key
+from .planning import StepContent
+from .validating import REGISTERED_THERE
 
 
 class Applying:
-    """Puts objects in and takes them away.
+    """Puts objects in and takes them away, in the surrounding transaction, by the services of each kind.
 
     ``by`` is who does it, ``leave`` what to do where something that is held would go to a new place.
     """
 
     def __init__(self, by: Actor, leave: Leave | None = None) -> None:
         self.by, self.leave = by, leave
-        self.moving: list[destinations.Move] = []
-        self.clients: dict[str, Client] = {}
 
-    def apply(self, changes: list[Change], content: Content) -> None:
-        """Carry out all changes that do something.
-
-        Raises :class:`CannotApply`, and :class:`LeaveAsked` with all that would go to a new place;
-        the transaction then must not be kept.
-        """
-        rows = Client.objects.exclude(state="asking")
-        known = list(rows.select_related("place__application", "place__environment"))
-        names = client_keys(known)
-        self.clients = {names[one.pk]: one for one in known}
-        doing = [one for one in changes if one.does]
+    def apply(self, kind: str, key: str, act: str, content: StepContent) -> None:
+        """Carry out one change. Raises :class:`Problem`, and what the database refuses."""
+        if act == "remove":
+            self._remove(kind, key, content)
+            return
+        assert content.after is not None
+        if act == "add" and self._is_there(kind, key, content.after):
+            raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
+        told = Told(f"applied: {act}", tuple(content.says))
+        if kind in ("clients", "credentials", "connections"):
+            of_a_client = {"clients": self.client, "credentials": self.credential, "connections": self.connection}
+            of_a_client[kind](key, content.after, content.client, told)
+            return
         put: dict[str, Callable[[str, Given, Told], object]] = {
             "environments": self.environment,
             "people": self.person,
@@ -75,40 +66,23 @@ class Applying:
             "owners": self.owner,
             "applications": self.application,
             "places": self.place,
-            "clients": self.client,
-            "credentials": self.credential,
-            "connections": self.connection,
             "users": self.user,
         }
-        # Clients come before the credentials that are theirs; in the file it is the other way round.
-        order = [one.name for one in KINDS if one.name not in ("credentials", "clients")]
-        at = order.index("connections")
-        order[at:at] = ["clients", "credentials"]
-        for kind in order:
-            for one in doing:
-                if one.kind == kind and one.act != "remove":
-                    with self._telling(kind, one.key):
-                        told = Told(f"applied: {one.act}", tuple(one.says))
-                        put[kind](one.key, content[kind][one.key], told)
-        for kind in reversed(order):
-            for one in doing:
-                if one.kind == kind and one.act == "remove":
-                    with self._telling(kind, one.key):
-                        self.remove(kind, one.key)
-        if self.moving:
-            raise destinations.asking(self.moving)
+        put[kind](key, content.after, told)
 
-    @contextmanager
-    def _telling(self, kind: str, key: str) -> Iterator[None]:
-        """Problems of a service are told of the object; what it asks leave for is kept, and asked
-        for once, of all."""
-        try:
-            yield
-        except LeaveAsked as asked:
-            self.moving += asked.moves
-        except Problem as problem:
-            says = next(iter(problem.errors.values()), problem.detail)
-            raise CannotApply(kind, key, says.rstrip(".")) from problem
+    def _is_there(self, kind: str, key: str, given: Given) -> bool:
+        """Whether an object that is to be added has been added by somebody else since it was planned."""
+        rows: dict[str, Callable[[], QuerySet[Any]]] = {
+            "environments": lambda: Environment.objects.filter(key=key),
+            "people": lambda: Person.objects.filter(username=key),
+            "teams": lambda: Team.objects.filter(name=key),
+            "applications": lambda: Application.objects.filter(key=key),
+            "places": lambda: _places(key),
+            "credentials": lambda: Credential.objects.filter(pk=key),
+            "connections": lambda: Connection.objects.filter(ref=key),
+            "users": lambda: User.objects.filter(name=given["name"], environment__key=given["environment"]),
+        }
+        return kind in rows and rows[kind]().exists()
 
     def environment(self, key: str, given: Given, told: Told) -> None:
         """An environment of the firm."""
@@ -141,48 +115,38 @@ class Applying:
         found = applications.place(self.by, where, given, told)
         access.declare(self.by, found, given["access_rules"])
 
-    def credential(self, key: str, given: Given, told: Told) -> None:
-        """What is known of a credential."""
-        try:
-            identity = UUID(key)
-        except ValueError as error:
-            says = "a credential is named by the ID that it has in the safe"
-            raise CannotApply("credentials", key, says) from error
-        client = self.clients.get(given["client"]) if given["client"] else None
-        credentials.credential(self.by, identity, client, given, told)
+    def credential(self, key: str, given: Given, client: str, told: Told) -> None:
+        """What is known of a credential; ``client`` is the ID of the client that it is of, or empty."""
+        of = Client.objects.get(pk=client) if client else None
+        credentials.credential(self.by, credentials.check(key), of, given, told)
 
-    def client(self, key: str, given: Given, told: Told) -> None:
-        """A client registration, or an account."""
-        place, known = self._place(given["place"]), self.clients.get(key)
-        self.clients[key] = clients.client(self.by, place, known, given, told, key)
+    def client(self, key: str, given: Given, client: str, told: Told) -> None:
+        """A client registration, or an account, by its ID."""
+        known = Client.objects.filter(pk=client).exclude(state="asking").first()
+        clients.client(self.by, self._place(given["place"]), known, given, told, key)
 
     def _place(self, key: str) -> Place:
-        application, _, environment = key.partition("/")
-        rows = Place.objects.select_related("application", "environment")
-        return rows.get(application__key=application, environment__key=environment)
+        return _places(key).select_related("application", "environment").get()
 
-    def connection(self, key: str, given: Given, told: Told) -> None:
-        """The caller side, its secrets by reference, whose account it is."""
-        client = self.clients.get(given["client"]) if given["client"] else None
+    def connection(self, key: str, given: Given, client: str, told: Told) -> None:
+        """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of its
+        client, or empty."""
+        rows = Client.objects.select_related("place__application")
+        of = rows.get(pk=client) if client else None
         place = self._place(given["place"])
-        connections.connection(self.by, place, key, client, given, told, self.leave)
+        connections.connection(self.by, place, key, of, given, told, self.leave)
 
     def user(self, key: str, given: Given, told: Told) -> None:
         """A job, report, script or agent, and what it calls."""
-        name = f"{given['name']}/{given['environment']}"
-        if key != name:
-            says = f"a user is named by its name and environment: {name}"
-            raise CannotApply("users", key, says)
         users.user(self.by, given, told)
 
-    def remove(self, kind: str, key: str) -> None:
+    def _remove(self, kind: str, key: str, content: StepContent) -> None:
         """Take an object away that the file no longer has."""
         by = self.by
         if kind == "clients":
-            client = self.clients.pop(key)
+            client = Client.objects.get(pk=content.client)
             if client.managed and client.management_token is not None:
-                says = "the client is registered there by protocol; remove it on its page, so that it is removed there too"
-                raise CannotApply(kind, key, says)
+                raise Problem(409, "It is registered there.", REGISTERED_THERE)
             if client.house:
                 issuing.remove(by, client, "the client is no longer in the inventory")
             else:
@@ -190,10 +154,8 @@ class Applying:
         elif kind == "connections":
             connection_services.take_away(by, Connection.objects.get(ref=key))
         elif kind == "users":
-            rows = User.objects.select_related("environment")
             name, _, environment = key.rpartition("/")
-            found = rows.filter(name=name, environment__key=environment)
-            user_services.remove(by, next(one for one in found if user_key(one) == key))
+            user_services.remove(by, User.objects.get(name=name, environment__key=environment))
         elif kind == "places":
             applications.remove_place(by, self._place(key))
         elif kind == "people":
@@ -208,3 +170,8 @@ class Applying:
             applications.remove_application(by, Application.objects.get(key=key))
         else:
             applications.remove_environment(by, Environment.objects.get(key=key))
+
+
+def _places(key: str) -> QuerySet[Place]:
+    application, _, environment = key.partition("/")
+    return Place.objects.filter(application__key=application, environment__key=environment)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
+from uuid import UUID
+
+from django.db.models import Model
 
 from neatlatch.core import profiles
 from neatlatch.core.access import formats
@@ -61,7 +65,12 @@ _credentials = Reading(
     only=("client", "kind", "hint", "secret_id", "issued", "ends", "state", "source", "put_in_by", "public_key"),
     order="t.issued, t.id",
 )
-_clients = Reading(Client, but=("management_token", "management_digest", "ceiling", "planned"), order="t.name, t.id")
+_clients = Reading(
+    Client,
+    but=("management_token", "management_digest", "ceiling", "planned"),
+    order="t.name, t.id",
+    also={"manageable": "t.managed AND t.management_token IS NOT NULL"},
+)
 _connections = Reading(
     Connection,
     only=(
@@ -89,11 +98,31 @@ _users = Reading(User, order="t.name, t.id")
 _uses = Reading(Use, order="t.id")
 
 
+@dataclass(frozen=True)
+class Collected:
+    """Everything as it is now."""
+
+    content: Content
+    # The primary key of each object's row, as text, by kind and name.
+    rows: dict[tuple[str, str], str]
+    # The clients that are changed at their application by protocol, by name.
+    managed: frozenset[str]
+
+
 def collect() -> Content:
     """Everything, in full. A constant number of queries."""
+    return collected().content
+
+
+def _row(instance: Model) -> str:
+    return instance.pk.hex if isinstance(instance.pk, UUID) else str(instance.pk)
+
+
+def collected() -> Collected:
+    """Everything, in full, with the rows that it is from. A constant number of queries."""
     people = {one.pk: one for one in _people()}
     owners = {one.pk: one for one in _owners()}
-    teams = Team.objects.prefetch_related("people")
+    teams = list(Team.objects.prefetch_related("people"))
     environments, applications = {one.pk: one for one in _environments()}, {one.pk: one for one in _applications()}
     join(owners.values(), "person", people)
     join(owners.values(), "team", {one.pk: one for one in teams})
@@ -114,6 +143,19 @@ def collect() -> Content:
     join(uses, "application", applications)
     join(uses, "connection", {one.pk: one for one in connections})
     hang(users, "uses", uses, "user_id")
+    credentials = _credentials()
+    instances: dict[str, dict[str, Model]] = {
+        "environments": {one.key: one for one in environments.values()},
+        "people": {one.username: one for one in people.values()},
+        "teams": {one.name: one for one in teams},
+        "owners": {one.key: one for one in owners.values()},
+        "applications": {one.key: one for one in applications.values()},
+        "places": {place_key(one): one for one in places.values()},
+        "credentials": {str(one.pk): one for one in credentials},
+        "clients": {keys[one.pk]: one for one in clients},
+        "connections": {one.ref: one for one in connections},
+        "users": {user_key(one): one for one in users},
+    }
     found: Content = {
         "environments": {one.key: _environment(one) for one in environments.values()},
         "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in people.values()},
@@ -121,12 +163,15 @@ def collect() -> Content:
         "owners": {one.key: _owner(one) for one in owners.values() if _has_more(one)},
         "applications": {one.key: _application(one) for one in applications.values()},
         "places": _of_places(places),
-        "credentials": {str(one.pk): _credential(one, keys) for one in _credentials()},
+        "credentials": {str(one.pk): _credential(one, keys) for one in credentials},
         "clients": {keys[one.pk]: _client(one) for one in clients},
         "connections": {one.ref: _connection(one, keys) for one in connections},
         "users": {user_key(one): _user(one) for one in users},
     }  # fmt: skip
-    return {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
+    rows = {(kind, key): _row(one) for kind, some in instances.items() for key, one in some.items()}
+    content = {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
+    managed = frozenset(keys[client.pk] for client in clients if client.__dict__["manageable"])
+    return Collected(content, rows, managed)
 
 
 def _with_what_they_hold(connections: list[Connection], people: dict[int, Person]) -> list[Connection]:

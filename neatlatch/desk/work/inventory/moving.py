@@ -1,76 +1,176 @@
-"""Saying, before a file is applied, which secrets and tokens it would send to a new place. What is asked when it is applied is worked out again, from what is saved."""
+"""What an inventory would send to a new place: the secrets and tokens of connections that it changes.
+
+Worked out before anything is applied, on connections as they would be, by the very function that is
+asked again when each of them is saved.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any
 from uuid import UUID
 
-from neatlatch.core import destinations, profiles
+from neatlatch.core import profiles
 from neatlatch.core.inventory.merging import Change, Outcome
-from neatlatch.core.schemes import KINDS, Scheme
-from neatlatch.desk.estate.records.connections.models import TokenSet
+from neatlatch.core.inventory.reading import SAFE
+from neatlatch.core.inventory.shape import Content
+from neatlatch.core.profiles import Profile
+from neatlatch.desk.estate.applications.declared import put_addresses
+from neatlatch.desk.estate.connections import destinations
+from neatlatch.desk.estate.connections.declared import is_another
+from neatlatch.desk.estate.connections.destinations import Move
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 
-_BLOCK = 500
+from .collecting import place_key
+from .plain import Given
 
-
-def said(outcome: Outcome) -> Outcome:
-    """The outcome, in which each change of a connection says what it would send where."""
-    content, schemes = outcome.content, _Schemes(outcome.content.get("applications", {}))
-    changing = [one for one in outcome.changes if one.kind == "connections" and one.act in ("add", "change")]
-    named = {_named(reference) for one in changing for reference in content["connections"][one.key]["secrets"].values()}
-    known = _sent_to([one for one in named if one is not None])
-    tokens = dict(TokenSet.objects.values_list("connection__ref", "sent_to"))
-    words: dict[str, list[str]] = {}
-    for one in changing:
-        given = content["connections"][one.key]
-        scheme = schemes.of(given["place"].partition("/")[0], given["scheme"])
-        held = [(key, *known[identity]) for key, reference in given["secrets"].items() if (identity := _named(reference)) in known]
-        held += [("", "token", tokens[one.key])] if one.key in tokens else []
-        for key, hint, cleared in held:
-            beyond = (
-                destinations.beyond(destinations.of_secret(scheme, key, given["values"]), cleared) if scheme is not None and cleared else ()
-            )
-            if beyond:
-                words.setdefault(one.key, []).append(f"{key or 'token'} {hint if key else ''}".strip() + f" goes to {destinations.said(cleared)} and would go to "
-                                                     f"{destinations.said(beyond)}: that wants leave")  # fmt: skip
-    outcome.changes = [_with(one, words) for one in outcome.changes]
-    return outcome
+_connections = Reading(Connection, "t.ref IN {keys}")
+_tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=("access", "refresh"))
+_credentials = Reading(
+    Credential,
+    "t.id IN {keys} AND t.fingerprint <> ''",
+    only=("kind", "hint", "fingerprint", "sent_to", "client"),
+)
+_clients = Reading(Client, "t.id IN {keys}", but=("management_token", "management_digest", "ceiling", "planned"))
+_places = Reading(Place)
+_applications = Reading(Application)
+_environments = Reading(Environment)
 
 
-def _with(change: Change, words: dict[str, list[str]]) -> Change:
-    return replace(change, says=(*change.says, *words[change.key])) if change.kind == "connections" and change.key in words else change
+def moves(outcome: Outcome) -> list[Move]:
+    """All that the connections which an outcome adds or changes would send to a new place."""
+    content = outcome.content
+    changing = [change.key for change in outcome.changes if change.kind == "connections" and change.act in ("add", "change")]
+    if not changing:
+        return []
+    wanted = {key: content["connections"][key] for key in changing}
+    current = {connection.ref: connection for connection in _connections(changing)}
+    tokens = _tokens(connection.pk for connection in current.values())
+    credentials = {credential.pk: credential for credential in _held_credentials(wanted)}
+    client_ids = {key: _client_id(content, given) for key, given in wanted.items()}
+    clients = {client.pk: client for client in _clients(set(client_ids.values()) - {None})}
+    with_tokens = {row.connection_id for row in tokens}
+    found: list[Move] = []
+    places = _PlacesAfter(content)
+    for key, given in wanted.items():
+        stands = current.get(key)
+        held = dict(_held(given, credentials))
+        shows_tokens = stands is not None and stands.pk in with_tokens
+        if not held and not shows_tokens:
+            continue
+        place = places.after(given["place"])
+        profile = places.profile(given["place"])
+        if place is None or profile is None or profile.scheme(given["scheme"]) is None:
+            continue  # validation says what is wrong with it
+        client_id = client_ids[key]
+        client = clients.get(client_id) if client_id is not None else None
+        connection = _as_declared(key, given, place, client, stands)
+        before = places.before(given["place"]) or place
+        for credential in held.values():
+            if not credential.sent_to:  # what was put in nowhere yet stays with the addresses of now
+                credential.sent_to = sorted(destinations.of_place(before, connection.slots, client))
+        secrets = [HeldSecret(connection=connection, key=name, credential=credential) for name, credential in held.items()]
+        hang([connection], "held_secrets", secrets, "connection_id")
+        kept: list[TokenSet] = []
+        if stands is not None and shows_tokens and not is_another(stands, client_id, given):
+            kept = [row for row in tokens if row.connection_id == stands.pk]
+        hang([connection], "token_sets", kept, "connection_id")
+        found += destinations.moves(connection)
+    return found
 
 
-def _named(reference: str) -> UUID | None:
+def _client_id(content: Content, given: Given) -> UUID | None:
+    """The ID of a connection's client; ``None``: it has none, or one that validation refuses."""
+    client = content.get("clients", {}).get(given["client"]) if given["client"] else None
     try:
-        return UUID(reference.removeprefix("safe:"))
+        return UUID(client["id"]) if client is not None else None
     except ValueError:
         return None
 
 
-def _sent_to(wanted: list[UUID]) -> dict[UUID | None, tuple[str, list[str]]]:
-    found: dict[UUID | None, tuple[str, list[str]]] = {}
-    for start in range(0, len(wanted), _BLOCK):
-        rows = Credential.objects.filter(pk__in=wanted[start : start + _BLOCK]).exclude(fingerprint="").values_list("pk", "hint", "sent_to")
-        found |= {identity: (hint, places) for identity, hint, places in rows}
-    return found
+def _as_declared(key: str, given: Given, place: Place, client: Client | None, stands: Connection | None) -> Connection:
+    """A connection as it would be; it is not saved."""
+    connection = Connection(ref=key, place=place, client=client, scheme=given["scheme"], slots=given["slots"])
+    if stands is not None:
+        connection.pk = stands.pk
+    connection.values = {name: str(value) for name, value in given["values"].items()}
+    connection.individual, connection.tests_as = given["individual"], given["tests_as"]
+    return connection
 
 
-class _Schemes:
-    """The schemes of the file's applications; each profile is read once."""
+def _held_credentials(wanted: dict[str, Given]) -> list[Credential]:
+    named = {identity for given in wanted.values() for text in given["secrets"].values() if (identity := _identity(text))}
+    return _credentials(named)
 
-    def __init__(self, applications: dict[str, dict[str, Any]]) -> None:
-        self.applications = applications
-        self.read: dict[str, profiles.Profile | None] = {}
 
-    def of(self, application: str, scheme: str) -> Scheme | None:
-        """A scheme of an application, ``None`` where the file's profile cannot be read: applying says why."""
-        if application not in self.read:
+def _held(given: Given, credentials: dict[UUID, Credential]) -> Iterator[tuple[str, Credential]]:
+    for name, text in given["secrets"].items():
+        if (credential := credentials.get(_identity(text) or UUID(int=0))) is not None:
+            yield name, credential
+
+
+def _identity(reference: str) -> UUID | None:
+    try:
+        return UUID(reference.removeprefix(SAFE))
+    except ValueError:
+        return None
+
+
+class _PlacesAfter:
+    """The places of applications as they are, and as they would be."""
+
+    def __init__(self, content: Content) -> None:
+        self._content = content
+        rows = _places()
+        join(rows, "application", {row.pk: row for row in _applications()})
+        join(rows, "environment", {row.pk: row for row in _environments()})
+        self._before = {place_key(row): row for row in rows}
+        self._after: dict[str, Place | None] = {}
+        self._profiles: dict[str, Profile | None] = {}
+
+    def before(self, key: str) -> Place | None:
+        """A place as it is now; ``None``: there is none."""
+        return self._before.get(key)
+
+    def after(self, key: str) -> Place | None:
+        """A place as it would be; ``None``: its profile cannot be read."""
+        if key not in self._after:
+            self._after[key] = self._made(key)
+        return self._after[key]
+
+    def profile(self, key: str) -> Profile | None:
+        """The profile of a place's application as it would be; ``None``: it cannot be read."""
+        application = key.partition("/")[0]
+        if application not in self._profiles:
+            fields = self._content.get("applications", {}).get(application, {})
             try:
-                self.read[application] = profiles.from_dict(self.applications.get(application, {}).get("profile", {}))
+                self._profiles[application] = profiles.from_dict(fields.get("profile", {}))
             except profiles.BadProfile:
-                self.read[application] = None
-        profile = self.read[application]
-        return None if profile is None else profile.scheme(scheme) or KINDS.get(scheme)
+                self._profiles[application] = None
+        return self._profiles[application]
+
+    def _made(self, key: str) -> Place | None:
+        given, profile = self._content.get("places", {}).get(key), self.profile(key)
+        if given is None or profile is None:
+            return None
+        place = Place()
+        put_addresses(place, given)
+        # Profiles are kept by the key of their application's row: this one is nobody's.
+        place.application = Application(pk=None, key=given["application"], profile=profiles.to_dict(profile))
+        place.environment = Environment(key=given["environment"])
+        return place
+
+
+def said(outcome: Outcome, found: list[Move]) -> list[Change]:
+    """The changes of an outcome, in which each of a connection says what it would send where."""
+    words: dict[str, list[str]] = {}
+    for move in found:
+        words.setdefault(move.ref, []).append(f"{move}: that wants leave")
+    return [
+        replace(change, says=(*change.says, *words[change.key])) if change.kind == "connections" and change.key in words else change
+        for change in outcome.changes
+    ]

@@ -1,4 +1,4 @@
-"""The inventory as a file: exporting it, seeing what a file would change, and applying it as a whole or not at all."""
+"""The inventory as a file: exporting it, seeing what a file would change, applying it, and undoing that."""
 
 from __future__ import annotations
 
@@ -6,39 +6,26 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from django.db import transaction
-from django.db.models import ProtectedError
 from django.utils import timezone
 
-from neatlatch.core.inventory import merging, reading
+from neatlatch.core.inventory import reading
 from neatlatch.core.inventory.merging import Change, Outcome
-from neatlatch.core.inventory.shape import KINDS, Content, full
-from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections.destinations import Leave
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.connections import destinations
+from neatlatch.desk.estate.connections.destinations import Leave, LeaveAsked
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-from . import moving
-from .applying import Applying, CannotApply
-from .collecting import client_keys, collect
-from .models import Origin, packed
+from . import blocks, planning
+from .collecting import collect
+from .models import ImportPlan, ImportStep, Origin, packed
+from .planning import Preview, State
 
 _KEPT_ORIGINS = 30
-# What a client's provider holds itself, where it is managed by protocol: a change of these is made there first.
-_REGISTERED = ("name", "contacts", "public", "redirect_uris", "grants", "scopes", "sign_in_method")
-
-
-@dataclass(frozen=True)
-class Preview:
-    """What a file would change; ``standing`` names what it was compared with."""
-
-    outcome: Outcome
-    standing: str
-    base_known: bool
+# How often a plan is made anew where something changed between working it out and opening it.
+_TRIES = 3
 
 
 def export(by: Actor) -> str:
@@ -62,106 +49,151 @@ def read(text: str) -> reading.Inventory:
     try:
         return heavy.run(reading.read, text, seconds=_READS_FOR)
     except reading.BadInventory as error:
-        raise _mistakes(error.mistakes) from error
+        raise planning.refused(error.mistakes) from error
 
 
-def _mistakes(found: list[reading.Mistake]) -> Problem:
-    count = len(found)
-    detail = " ".join(f"{str(one)[:1].upper()}{str(one)[1:]}." for one in found[:3]) + (f" And {count - 3} more." if count > 3 else "")
-    return Problem(422, f"{'One thing is' if count == 1 else f'{count} things are'} wrong with the file; nothing was changed.", detail,
-                   {"text": detail}, mistakes=[{"line": one.line, "where": one.where, "says": one.says} for one in found[:200]])  # fmt: skip
+def preview(text: str, prune: bool, by: Actor | None = None) -> Preview:
+    """What a file would change. Nothing is changed. Raises :class:`Problem` with every mistake."""
+    return planning.of_file(by, read(text), prune)
 
 
-def preview(text: str, prune: bool) -> Preview:
-    """What a file would change. Nothing is changed."""
-    return _preview(read(text), prune)
+@dataclass(frozen=True)
+class Begun:
+    """An import: what it changes, and its plan (``None``: there is nothing to change)."""
+
+    preview: Preview
+    plan: ImportPlan | None
+
+    @property
+    def outcome(self) -> Outcome:
+        """What it changes."""
+        return self.preview.outcome
 
 
-def _preview(inventory: reading.Inventory, prune: bool) -> Preview:
-    current = collect()
-    origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
-    base = _refilled(origin.content) if origin else None
-    outcome = moving.said(merging.merge(current, inventory.content, base, inventory.lines, prune))
-    if mistakes := reading.missing(inventory.references, outcome.content):
-        raise _mistakes(mistakes)
-    return Preview(outcome, reading.digest(current), origin is not None)
+def nothing_to_check() -> None:
+    """What is checked before a large import is left to the worker, where nothing is."""
 
 
-def _refilled(content: Content) -> Content:
-    """A content that was kept before fields were added, with what leaving them out means."""
-    return {kind.name: {key: full(kind, one) for key, one in content.get(kind.name, {}).items()} for kind in KINDS}
+def begin(
+    by: Person,
+    text: str,
+    prune: bool = False,
+    seen: str = "",
+    leave: Leave | None = None,
+    check: Callable[[], None] = nothing_to_check,
+) -> Begun:
+    """Begin to apply a file.
 
-
-def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None) -> Preview:
-    """Apply a file, as a whole or not at all. ``seen`` names what the preview that somebody agreed to was compared with (empty: none was seen); ``leave`` is what to
-    do where something that is held would go to a new place.
-
-    What stands at an application that is managed by protocol is changed there first; if it refuses, nothing is changed here.
+    A plan that is one block is applied when this returns, or nothing is; of a larger one nothing is
+    applied yet: the worker does it, or :func:`to_its_end`. ``seen`` names what the preview that somebody
+    agreed to was compared with (empty: none was seen); ``leave`` is what to do where something that is
+    held would go to a new place; ``check`` is called before a larger one is stored, and may raise.
+    Raises :class:`Problem`.
     """
     inventory = read(text)
-    before = _preview(inventory, prune)
-    _check_seen(before, seen)
-    changed_there = _at_providers(by, before.outcome)
+    return begin_planned(by, lambda: planning.of_file(by, inventory, prune), seen, leave, check)
+
+
+def begin_planned(
+    by: Person,
+    plan_it: Callable[[], Preview],
+    seen: str = "",
+    leave: Leave | None = None,
+    check: Callable[[], None] = nothing_to_check,
+    undoes: ImportPlan | None = None,
+) -> Begun:
+    """Begin to apply what a preview shows, as :func:`begin`."""
+    for _ in range(_TRIES):
+        shown = plan_it()
+        if seen and seen != shown.standing:
+            raise planning.changed_meanwhile()
+        if leave is None and shown.moves:
+            raise destinations.asking(shown.moves)
+        if shown.outcome.nothing:
+            if undoes is None:
+                _note_nothing(by, shown)
+            return Begun(shown, None)
+        in_one = blocks.fit_in_one(shown.outcome.changes)
+        if not in_one:
+            check()
+        plan = planning.store(by, shown, leave, undoes)
+        if planning.check_still_so(plan, shown):
+            return Begun(shown, _in_one(plan) if in_one else _left_to_others(plan))
+        if seen:
+            break
+    raise planning.changed_meanwhile()
+
+
+@transaction.atomic
+def _note_nothing(by: Person, shown: Preview) -> None:
+    """A file that changes nothing was applied all the same: others of its origin are seen as made from it."""
+    if shown.base:
+        kept = {"packed": packed(shown.outcome.base), "at": timezone.now(), "by": by.username}
+        Origin.objects.update_or_create(digest=shown.base, defaults=kept)
+    write(by, "applied", "inventory", shown.base or "without base", {"changes": 0})
+
+
+def _in_one(plan: ImportPlan) -> ImportPlan:
     try:
-        with transaction.atomic():
-            # Worked out anew under the write lock, so that what is applied is what stands now.
-            found = _preview(inventory, prune)
-            if not changed_there:  # that changes clients here, too
-                _check_seen(found, seen)
-            Applying(by, leave).apply(found.outcome.changes, found.outcome.content)
-            if inventory.base:
-                Origin.objects.update_or_create(
-                    digest=inventory.base, defaults={"packed": packed(found.outcome.base), "at": timezone.now(), "by": by.username}
-                )
-            count = sum(one.does for one in found.outcome.changes)
-            write(by, "applied", "inventory", inventory.base or "without base", {"changes": count})
-    except CannotApply as error:
-        raise _mistakes(
-            [reading.Mistake(inventory.lines.get((error.kind, error.key), 1), f"{error.kind} → {error.key}", str(error))]
-        ) from error
-    except ProtectedError as error:
-        names = sorted({str(one) for one in error.protected_objects})[:3]
-        raise Problem(
-            409, "Something that the file takes away is still used.", f"It is used by {', '.join(names)}. Nothing was changed."
-        ) from error
-    return found
+        return blocks.apply_in_one(plan)
+    except blocks.ChangeRefused as refused:
+        raise refused.problem from refused
+    except blocks.StepFailed as failed:
+        if isinstance(failed.__cause__, LeaveAsked):
+            raise failed.__cause__ from failed
+        raise planning.refused([failed.mistake]) from failed
 
 
-def _check_seen(found: Preview, seen: str) -> None:
-    if seen and seen != found.standing:
-        raise Problem(409, "Something was changed since you looked.", "Nothing was applied. Look at the new preview, then apply it.")
+def _left_to_others(plan: ImportPlan) -> ImportPlan:
+    ImportPlan.objects.filter(pk=plan.pk).update(worker="", worker_until=None)
+    plan.refresh_from_db()
+    return plan
 
 
-def _at_providers(by: Person, outcome: Outcome) -> bool:
-    """Change what is managed by protocol there; whether anything was."""
-    changing, any_changed = {one.key: one for one in outcome.changes if one.kind == "clients" and one.act == "change"}, False
-    if not changing:
-        return False
-    rows = list(Client.objects.exclude(state="asking").select_related("place__application", "place__environment"))
-    names = client_keys(rows)
-    for client in rows:
-        key = names[client.pk]
-        if key not in changing or not client.managed or client.management_token is None:
-            continue
-        wanted = outcome.content["clients"][key]
-        fields = ClientMetadata(wanted["name"], tuple(wanted["contacts"]), wanted["public"], tuple(wanted["redirect_uris"]), tuple(wanted["grants"]),
-                                frozenset(wanted["scopes"]), wanted["sign_in_method"])  # fmt: skip
-        if fields != client.fields():
-            try:
-                clients.change(by, client, _exactly(fields))
-                any_changed = True
-            except Problem as problem:
-                raise replaced(problem, f"{key}: {problem.detail} Nothing was applied here.") from problem
-    return any_changed
+def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None) -> Begun:
+    """Apply a file to its end: :func:`begin`, and then all its blocks. Raises :class:`Problem`, too,
+    where a block fails: what was applied before it stays."""
+    begun = begin(by, text, prune, seen, leave)
+    return Begun(begun.preview, to_its_end(begun.plan) if begun.plan is not None else None)
 
 
-def _exactly(fields: ClientMetadata) -> Callable[[ClientMetadata], ClientMetadata]:
-    return lambda _: fields
+def to_its_end(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda _: None) -> ImportPlan:
+    """Apply all that is left of a plan. Raises :class:`Problem` where it stopped."""
+    if plan.is_open:
+        blocks.work_on(plan, progress)
+    if plan.state == State.STOPPED:
+        title = f"Applying stopped: {plan.done:,} of {plan.total:,} changes were applied."
+        raise Problem(422, title, f"{plan.problem} Mend the file and apply it again, or undo what was applied.")
+    return plan
 
 
-def replaced(problem: Problem, detail: str) -> Problem:
-    """The same problem, told for one object of the file."""
-    return Problem(problem.status, problem.title, detail, problem.errors)
+def check_may_undo(plan: ImportPlan) -> None:
+    """Check that a plan can be undone. Raises :class:`Problem`."""
+    if plan.is_open or plan.state not in (State.APPLIED, State.STOPPED):
+        raise Problem(409, "This import has not ended.", "Stop it first, or wait until it has finished.")
+    if not plan.done:
+        raise Problem(409, "Nothing of this import was applied.", "There is nothing to undo.")
+    if plan.undone:
+        raise Problem(409, "This import was undone already.", "To have it again, undo what undid it.")
+
+
+def undo_preview(plan: ImportPlan, by: Actor | None = None) -> Preview:
+    """What undoing a plan would change. Nothing is changed. Raises :class:`Problem`."""
+    check_may_undo(plan)
+    return planning.of_reverse(by, plan)
+
+
+def undo(
+    by: Person,
+    plan: ImportPlan,
+    seen: str = "",
+    leave: Leave | None = None,
+    check: Callable[[], None] = nothing_to_check,
+) -> Begun:
+    """Begin to undo a plan, by the reverse of its stored steps, as :func:`begin`: what somebody changed
+    since stays. Raises :class:`Problem`."""
+    check_may_undo(plan)
+    return begin_planned(by, lambda: planning.of_reverse(by, plan), seen, leave, check, plan)
 
 
 @dataclass(frozen=True)
@@ -173,6 +205,17 @@ class ObjectChange:
     act: str
     says: list[str]
     line: int
+
+
+def stop(by: Person, plan: ImportPlan) -> ImportPlan:
+    """Stop an import after the block that is being applied. Raises :class:`Problem`."""
+    return blocks.stop(by, plan)
+
+
+def step_told(step: ImportStep) -> ObjectChange:
+    """A stored step as the page and the command line want it."""
+    content = planning.content_of(step)
+    return ObjectChange(step.kind, step.key, step.act, content.says, content.line)
 
 
 def told(change: Change) -> ObjectChange:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
-
-from django.db import transaction
 
 from neatlatch.core import changes, registration
 from neatlatch.core.formats import openapi_out, settings_out, tables
@@ -20,11 +19,13 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.estate.users import services as users
-from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
 
-from .services import ObjectChange
+from . import planning, services
+from .collecting import collected
+from .planning import Preview
+from .services import Begun, ObjectChange
 
 What = Literal["connections", "clients", "credentials", "users"]
 _USERS = ("name", "environment", "kind", "owner", "runs", "windows", "notice_days", "draws", "connection", "operations")
@@ -173,25 +174,32 @@ def preview_users(text: str) -> TableDifference:
     return _difference(_read_users(text))
 
 
-@transaction.atomic
-def take_users(by: Actor, text: str) -> TableDifference:
-    """Take the users of a table. What a user calls by other connections than the table names stays."""
+def take_users(by: Person, text: str, check: Callable[[], None] = services.nothing_to_check) -> Begun:
+    """Begin to take the users of a table over, as an import that can be undone. What a user calls by
+    other connections than the table names stays. Raises :class:`Problem`."""
     found = _read_users(text)
-    told = _difference(found)
-    for (name, environment), (_, given, uses) in found.items():
-        user = User.objects.select_related("environment").filter(name=name, environment__key=environment).first()
-        if user is None:
-            user = users.add(by, given)
-        elif users.Given.of(user) != given:
-            user = users.change(by, user, vars(given))
-        for ref, operations in uses.items():
-            connection = Connection.objects.select_related("place__application").get(ref=ref)
-            use = user.uses.select_related("user", "application", "connection").filter(connection=connection).first()
+    return services.begin_planned(by, lambda: _planned(by, found), check=check)
+
+
+def _planned(by: Person, found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> Preview:
+    now = collected()
+    wanted = {**now.content, "users": dict(now.content["users"])}
+    lines: dict[tuple[str, str], int] = {}
+    for (name, environment), (line, given, calls) in found.items():
+        key = f"{name}/{environment}"
+        uses = [dict(use) for use in now.content["users"].get(key, {}).get("uses", [])]
+        for ref, operations in calls.items():
+            use = next((use for use in uses if use.get("connection") == ref), None)
             if use is None:
-                users.use(by, user, connection.place.application, connection, operations)
-            elif use.operations != operations:
-                users.change_use(by, use, operations, None, named=False)
-    return told
+                application = now.content["places"][now.content["connections"][ref]["place"]]["application"]
+                uses.append(use := {"application": application, "connection": ref})
+            if operations:
+                use["operations"] = operations
+            else:
+                use.pop("operations", None)
+        wanted["users"][key] = {**vars(given), "windows": list(given.windows), "uses": uses}
+        lines["users", key] = line
+    return planning.of_wanted(by, now, wanted, lines)
 
 
 # Clients as RFC 7591 client metadata

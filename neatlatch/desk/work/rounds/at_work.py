@@ -9,6 +9,8 @@ from typing import IO
 from django.conf import settings
 from huey.contrib.djhuey import HUEY
 
+from neatlatch.desk.ground.common.problems import Problem
+
 _FILE = "worker.lock"
 _held: list[IO[bytes]] = []
 _taking = threading.Lock()
@@ -34,3 +36,14 @@ def is_there() -> bool:
         except BlockingIOError:
             return True
         return False
+
+
+def need(so: str) -> None:
+    """Check that a worker runs; ``so`` says what cannot be done without one. Raises :class:`Problem`."""
+    if not is_there():
+        raise Problem(
+            503,
+            f"The worker is not running, {so}.",
+            "Start it beside the desk (see docs/running.md), then try again.",
+            retry_after=10,
+        )

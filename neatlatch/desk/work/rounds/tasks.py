@@ -16,11 +16,11 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard, won
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.actors import CLOCK, Actor
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.work.drawing import ledger
 from neatlatch.desk.work.finding import index
+from neatlatch.desk.work.inventory import blocks as imports
 
 from . import at_work, leftovers, services
 from .clockwork import Clockwork, Loop
@@ -31,7 +31,7 @@ log = structlog.get_logger()
 HANDS = 4
 # Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
 ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
-SETTLING = timedelta(seconds=2)
+SETTLING, IMPORTS = timedelta(seconds=2), timedelta(seconds=2)
 
 
 @db_task()
@@ -76,13 +76,7 @@ def start_test(by: Actor, connection: Connection, last: str = "") -> Test:
 
 
 def _need_worker() -> None:
-    if not at_work.is_there():
-        raise Problem(
-            503,
-            "The worker is not running, so nothing can be tested.",
-            "Start it beside the desk (see docs/running.md), then try again.",
-            retry_after=10,
-        )
+    at_work.need("so nothing can be tested")
 
 
 def look_after_rounds() -> None:
@@ -122,6 +116,7 @@ def keep_house() -> None:
         ledger.roll_up,
         journal.check_a_slice,
         services.forget_old_samples,
+        imports.forget_old,
     ):
         try:
             work(now)
@@ -149,6 +144,7 @@ def start() -> None:
                 Loop("leftovers", leftovers.clear_all, HOUSE),
                 Loop("house", keep_house, HOUSE),
                 Loop("settling", catch_up, SETTLING),
+                Loop("imports", imports.go_on, IMPORTS),
             )
         )
         _started[0].start()

@@ -3,13 +3,16 @@
   import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
+  import Changes from './Changes.svelte'
+  import Imports from './Imports.svelte'
+  import { sizeOf } from '../../lib/imports'
 
   const acts = acting('everything')
   let text = $state('')
   let name = $state('')
   let prune = $state(false)
   let preview = $state<Schemas['InventoryPreviewOut'] | null>(null)
-  let applied = $state<Schemas['InventoryPreviewOut'] | null>(null)
+  let applied = $state<Schemas['ImportBegun'] | null>(null)
   let table = $state('')
   let tableSeen = $state<Schemas['TableDifference'] | null>(null)
   let taken = $state(false)
@@ -19,17 +22,6 @@
     says: string
   }
   let mistakes = $state<Mistake[]>([])
-  const ACTS: Record<string, string> = {
-    add: 'added',
-    change: 'changed',
-    remove: 'removed',
-    stay: 'stays',
-    kept: 'stays, changed meanwhile',
-    conflict: 'stays, wanted otherwise',
-  }
-  const told = $derived((preview?.changes ?? []).filter((one) => one.act !== 'stay'))
-  const staying = $derived((preview?.changes ?? []).filter((one) => one.act === 'stay').length)
-
   async function take(files: FileList | null | undefined): Promise<void> {
     const file = files?.[0]
     if (!file) return
@@ -50,7 +42,7 @@
   }
   async function apply(): Promise<void> {
     await acts.run(async () => {
-      applied = await ok(api.POST('/api/inventory/applications', { body: { text, prune, standing: preview!.standing } }))
+      applied = await ok(api.POST('/api/inventory/imports', { body: { text, prune, standing: preview!.standing } }))
       preview = null
     })
     told_of(acts.problem)
@@ -94,7 +86,8 @@
         <h2 id="in" class="mb-1">Apply a file</h2>
         <p class="help mb-2">
           First see, object by object, what it would change. What somebody changed by hand since the file was exported is told and
-          not overwritten. A file with a mistake changes nothing at all.
+          not overwritten. A file with a mistake changes nothing at all. A small one is applied as a whole; a large one in blocks,
+          while the desk goes on serving. Each import can be undone.
         </p>
         <div class="flex flex-wrap items-center gap-4">
           <label class="btn btn-sm"
@@ -131,57 +124,18 @@
       </section>
       <div aria-live="polite">
         {#if preview}
-          <section class="sheet" aria-labelledby="preview">
-            <header class="border-base-300 flex flex-wrap items-center gap-4 border-b px-4 py-2">
-              <h2 id="preview">
-                {preview.nothing
-                  ? 'Nothing would change'
-                  : `${preview.adds} added, ${preview.changes_count} changed, ${preview.removes} removed`}
-              </h2>
-              {#if preview.conflicts}<span class="text-error font-semibold"
-                  >{preview.conflicts} changed meanwhile, and left as they stand</span
-                >{/if}
-              {#if !preview.base_known}<span class="text-warning"
-                  >It is not known what this file was made from; it is compared with what stands</span
-                >{/if}
-              {#if !preview.nothing}<button class="btn btn-primary btn-sm ms-auto" disabled={acts.busy} onclick={apply}
-                  >Apply all of it</button
-                >{/if}
-            </header>
-            {#if told.length}
-              <table class="rows">
-                <thead><tr><th>Line</th><th>What</th><th>Comes to</th><th>In words</th></tr></thead>
-                <tbody>
-                  {#each told as one (one.kind + one.key)}
-                    <tr>
-                      <td class="text-soft">{one.line || ''}</td>
-                      <td><span class="help">{one.kind}</span><br /><span class="value">{one.key}</span></td>
-                      <td
-                        class="font-semibold whitespace-nowrap {one.act === 'remove' || one.act === 'conflict'
-                          ? 'text-error'
-                          : one.act === 'kept'
-                            ? 'text-warning'
-                            : 'text-success'}">{ACTS[one.act]}</td
-                      >
-                      <td
-                        >{#each one.says.slice(0, 8) as each, at (at)}<p class="break-words">
-                            {each}
-                          </p>{/each}{#if one.says.length > 8}<p class="help">
-                            and {one.says.length - 8} more
-                          </p>{/if}</td
-                      >
-                    </tr>
-                  {/each}
-                </tbody>
-              </table>
-            {/if}
-            {#if staying}<p class="help px-4 py-2">{staying} objects are not in the file; they stay.</p>{/if}
-          </section>
+          <Changes {preview}>
+            <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={apply}>Apply all of it</button>
+          </Changes>
         {:else if applied}
           <p class="bg-slate-ground rounded-md px-3 py-2" role="status">
-            Applied: {applied.adds} added, {applied.changes_count} changed, {applied.removes} removed{applied.conflicts
-              ? `; ${applied.conflicts} left as they stand`
-              : ''}. Each stands in the journal.
+            {#if !applied.plan}Nothing had to be changed.
+            {:else if applied.plan.ended}Applied: {sizeOf(applied.plan)}{applied.plan.conflicts
+                ? `; ${applied.plan.conflicts} left as they are`
+                : ''}. Each change is in the journal.
+              <a class="act" href="/inventory/imports/{applied.plan.id}">Look at it or undo it</a>
+            {:else}It is being applied in blocks: <a class="act" href="/inventory/imports/{applied.plan.id}">see how far it is</a
+              >.{/if}
           </p>
         {/if}
       </div>
@@ -196,6 +150,7 @@
       </p>
       <p class="value">bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview</p>
     </section>
+    <Imports />
     <section class="sheet p-4" aria-labelledby="tables">
       <h2 id="tables" class="mb-1">Lists as tables</h2>
       <p class="flex flex-wrap gap-x-4">
@@ -220,7 +175,7 @@
             >{/if}
         </div>
         <div aria-live="polite">
-          {#if taken}<p>They are noted.</p>{/if}
+          {#if taken}<p>They are taken over, as an import.</p>{/if}
           {#if tableSeen}
             {#if tableSeen.nothing}<p>Nothing would change.</p>{/if}
             {#each tableSeen.adds as one (one)}<p><span class="text-success font-semibold">added</span> {one}</p>{/each}

@@ -1,0 +1,279 @@
+"""Planning an import: what a file would change, checked whole, and stored step by step.
+
+Nothing here holds the write lock for longer than a block of steps takes to be written down.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, replace
+from datetime import timedelta
+from itertools import islice
+from typing import Any
+from uuid import UUID
+
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from neatlatch.core.inventory import merging, reading
+from neatlatch.core.inventory.merging import Change, Outcome
+from neatlatch.core.inventory.shape import KINDS, Content, full
+from neatlatch.desk.estate.connections.destinations import Leave, Move
+from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.people.models import Person
+
+from . import moving, validating
+from .collecting import Collected, collected
+from .models import ImportPlan, ImportStep, Origin, packed, unpacked
+from .plain import Given
+
+State = ImportPlan.State
+# So long a plan is left to whoever works on it, where nobody can say whether that process lives.
+LEASE = timedelta(seconds=60)
+_STORED_AT_ONCE = 400
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What a file would change."""
+
+    outcome: Outcome
+    # Names the content that it was compared with.
+    standing: str
+    # Whether it is known what the file was made from.
+    base_known: bool
+    # What it would send to a new place.
+    moves: list[Move]
+    # The digest of what the file was made from, as the file says; empty: it does not say.
+    base: str
+    # Everything as it is now.
+    now: Collected
+
+
+@dataclass(frozen=True)
+class StepContent:
+    """What a step does to its object."""
+
+    # In words.
+    says: list[str]
+    # The line of the file; 0: it has none.
+    line: int
+    # The object before and after; ``None``: there is none.
+    before: Given | None
+    after: Given | None
+    # The ID of the client that the object belongs to or is; empty: of none.
+    client: str
+
+
+def content_of(step: ImportStep) -> StepContent:
+    """What a stored step does."""
+    return StepContent(**unpacked(step.packed))
+
+
+def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Preview:
+    """What a file would change, checked by every rule. Raises :class:`Problem` with each mistake."""
+    now = collected()
+    origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
+    renames = merging.client_renames(inventory.content, now.content)
+    wanted = merging.with_renamed_clients(inventory.content, renames)
+    base = None
+    if origin is not None:
+        base = _refilled(origin.content)
+        base = merging.with_renamed_clients(base, merging.client_renames(base, now.content))
+    lines = dict(inventory.lines)
+    for before, after in renames.items():
+        lines["clients", after] = lines.get(("clients", before), 0)
+    references = tuple(
+        replace(one, named=renames.get(one.named, one.named)) if one.kind == "clients" else one for one in inventory.references
+    )
+    outcome = merging.merge(now.content, wanted, base, lines, prune)
+    return _checked(by, now, outcome, references, inventory.base, origin is not None)
+
+
+def _refilled(content: Content) -> Content:
+    """A content that was kept before fields were added, with what leaving them out means."""
+    return {kind.name: {key: full(kind, fields) for key, fields in content.get(kind.name, {}).items()} for kind in KINDS}
+
+
+def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
+    """What undoing a plan would change: all that its steps changed goes back to what it was, and what
+    was changed since stays. Raises :class:`Problem` with each mistake."""
+    now = collected()
+    wanted: Content = {kind: dict(some) for kind, some in now.content.items()}
+    base: Content = {kind: dict(some) for kind, some in now.content.items()}
+    names = names_by_id(now.content)
+    for step in plan.steps.filter(number__lte=plan.done).iterator(chunk_size=2_000):
+        content = content_of(step)
+        key = names.get(content.client, step.key) if step.kind == "clients" else step.key
+        for some, fields in ((wanted, content.before), (base, content.after)):
+            if fields is None:
+                some[step.kind].pop(key, None)
+            else:
+                some[step.kind][key] = fields
+    outcome = merging.merge(now.content, wanted, base, {}, prune=True)
+    return _checked(by, now, outcome, (), plan.base, True)
+
+
+def names_by_id(content: Content) -> dict[str, str]:
+    """How clients are named in a content, by their IDs."""
+    return {client["id"]: key for key, client in content["clients"].items()}
+
+
+def of_wanted(by: Actor | None, now: Collected, wanted: Content, lines: dict[tuple[str, str], int]) -> Preview:
+    """What making some objects so would change; all others stay. Raises :class:`Problem` with each
+    mistake."""
+    outcome = merging.merge(now.content, wanted, None, lines)
+    return _checked(by, now, outcome, (), "", False)
+
+
+def _checked(
+    by: Actor | None,
+    now: Collected,
+    outcome: Outcome,
+    references: tuple[reading.Reference, ...],
+    base: str,
+    base_known: bool,
+) -> Preview:
+    if wrong := validating.mistakes(by, now, outcome, references):
+        raise refused(wrong)
+    found = moving.moves(outcome)
+    outcome.changes = moving.said(outcome, found)
+    standing = reading.digest(now.content)
+    return Preview(outcome, standing, base_known, found, base, now)
+
+
+def refused(mistakes: list[reading.Mistake]) -> Problem:
+    """That a file is refused for these mistakes, which are told by their lines."""
+    count = len(mistakes)
+    detail = " ".join(f"{str(one)[:1].upper()}{str(one)[1:]}." for one in mistakes[:3])
+    detail += f" And {count - 3} more." if count > 3 else ""
+    title = f"{'One thing is' if count == 1 else f'{count} things are'} wrong with the file; nothing was changed."
+    shown = [{"line": one.line, "where": one.where, "says": one.says} for one in mistakes[:200]]
+    return Problem(422, title, detail, {"text": detail}, mistakes=shown)
+
+
+# Clients come before the credentials that are theirs; in the file it is the other way round.
+_ORDER = [kind.name for kind in KINDS if kind.name not in ("credentials", "clients")]
+_ORDER[_ORDER.index("connections") : _ORDER.index("connections")] = ["clients", "credentials"]
+
+
+def in_order(preview: Preview) -> list[Change]:
+    """The changes that do something, in the order in which they are applied.
+
+    What an application itself must accept comes first, so that its refusal finds nothing changed.
+    """
+    doing = [change for change in preview.outcome.changes if change.does]
+    at = {kind: place for place, kind in enumerate(_ORDER)}
+
+    def place(change: Change) -> tuple[int, int]:
+        if change.act == "remove":
+            return 2, -at[change.kind]
+        return (0 if is_managed_there(change, preview) else 1), at[change.kind]
+
+    return sorted(doing, key=place)
+
+
+def is_managed_there(change: Change, preview: Preview) -> bool:
+    """Whether a change is of a client that its application itself changes (RFC 7592)."""
+    return change.kind == "clients" and change.act == "change" and change.key in preview.now.managed
+
+
+def store(by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan | None = None) -> ImportPlan:
+    """Store what a preview shows as a plan, and open it: from then on nobody else changes its objects.
+
+    Raises :class:`Problem` where another import is open.
+    """
+    outcome, changes = preview.outcome, in_order(preview)
+    acts = [change.act for change in outcome.changes]
+    before = Origin.objects.filter(digest=preview.base).values_list("packed", flat=True).first()
+    after = undoes.base_before if undoes is not None else packed(outcome.base) if preview.base else None
+    plan = ImportPlan.objects.create(
+        by=by,
+        begun=timezone.now(),
+        total=len(changes),
+        adds=acts.count("add"),
+        changes=acts.count("change"),
+        removes=acts.count("remove"),
+        conflicts=acts.count("conflict"),
+        undoes=undoes,
+        reason=leave.reason if leave is not None else "",
+        lets_go=leave is not None and not leave.reason,
+        base=preview.base,
+        base_before=before,
+        base_after=after,
+        worker=owner.sign(),
+        worker_until=timezone.now() + LEASE,
+    )
+    steps = _steps(plan, preview, changes)
+    while block := list(islice(steps, _STORED_AT_ONCE)):
+        ImportStep.objects.bulk_create(block)
+    try:
+        with transaction.atomic():
+            ImportPlan.objects.filter(pk=plan.pk).update(state=State.CHECKING, is_open=True)
+    except IntegrityError as error:
+        plan.delete()
+        raise another_open() from error
+    plan.refresh_from_db()
+    return plan
+
+
+def another_open() -> Problem:
+    """That another import is being applied."""
+    return Problem(
+        409,
+        "Another import is being applied.",
+        "Wait until it has finished, or stop it on the Inventory page. Nothing was changed.",
+    )
+
+
+def _steps(plan: ImportPlan, preview: Preview, changes: list[Change]) -> Iterator[ImportStep]:
+    outcome = preview.outcome
+    for number, change in enumerate(changes, start=1):
+        before = preview.now.content.get(change.kind, {}).get(change.key)
+        after = outcome.content[change.kind].get(change.key)
+        if change.kind == "people" and change.act == "remove" and before is not None:
+            after = {**before, "active": False}  # somebody who leaves stays, and logs in no more
+        content = StepContent(list(change.says), change.line, before, after, _client_of(change, before, after, outcome.content))
+        yield ImportStep(
+            plan=plan,
+            number=number,
+            kind=change.kind,
+            key=change.key,
+            act=change.act,
+            row=preview.now.rows.get((change.kind, change.key), ""),
+            packed=packed(asdict(content)),
+        )
+
+
+def _client_of(change: Change, before: Given | None, after: Given | None, content: Content) -> str:
+    fields: dict[str, Any] = after or before or {}
+    if change.kind == "clients":
+        return str(UUID(fields["id"]))
+    if name := fields.get("client"):
+        client = content["clients"].get(name)
+        return str(UUID(client["id"])) if client is not None else ""
+    return ""
+
+
+def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
+    """Whether everything is still as the preview found it; a plan that it is not true of is removed.
+
+    Asked once a plan is open, when nobody changes its objects any more.
+    """
+    if reading.digest(collected().content) == preview.standing:
+        ImportPlan.objects.filter(pk=plan.pk).update(state=State.APPLYING)
+        plan.refresh_from_db()
+        return True
+    plan.delete()
+    return False
+
+
+def changed_meanwhile() -> Problem:
+    """That something was changed between a preview and its application."""
+    return Problem(
+        409,
+        "Something was changed since you looked.",
+        "Nothing was applied. Look at the new preview, then apply it.",
+    )

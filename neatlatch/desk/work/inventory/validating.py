@@ -1,0 +1,183 @@
+"""Checking all that an inventory would do, before any of it is done: by the rules that the services
+themselves apply, each asked of the content as it would be."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from neatlatch.core import profiles
+from neatlatch.core.inventory import reading
+from neatlatch.core.inventory.merging import Change, Outcome
+from neatlatch.core.inventory.reading import SAFE, Mistake
+from neatlatch.core.inventory.shape import Content
+from neatlatch.core.profiles import Profile
+from neatlatch.desk.estate.applications.services import read_given
+from neatlatch.desk.estate.clients import declared as clients
+from neatlatch.desk.estate.connections import declared as connections
+from neatlatch.desk.estate.connections.declared import DeclaredIn
+from neatlatch.desk.estate.credentials import declared as credentials
+from neatlatch.desk.estate.users import declared as users
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.people import owners
+from neatlatch.desk.ground.people.services import LAST_ADMINISTRATOR
+from neatlatch.desk.work.access import services as access
+
+from .collecting import Collected
+from .plain import Given
+
+REGISTERED_THERE = "the client is registered there by protocol; remove it on its page, so that it is removed there too"
+
+
+def mistakes(by: Actor | None, now: Collected, outcome: Outcome, references: tuple[reading.Reference, ...]) -> list[Mistake]:
+    """All that is wrong with what an outcome would do, by line.
+
+    ``now`` is everything as it is; ``by`` is who would do it (``None``: nobody yet); ``references`` are
+    the names in the file.
+    """
+    found = reading.missing(references, outcome.content)
+    if found:
+        return found  # rules may take it for granted that what is named is there
+    removed = {(change.kind, change.key) for change in outcome.changes if change.act == "remove"}
+    found += reading.still_named(outcome.content, removed)
+    rules = _Rules(now.content, outcome.content)
+    for change in outcome.changes:
+        if change.act == "remove":
+            found += _about(change, _check_removal, by, change, now)
+        elif change.does and change.kind in rules.by_kind:
+            fields = outcome.content[change.kind][change.key]
+            found += _about(change, rules.by_kind[change.kind], change.key, fields)
+    found += _about_administrators(now.content, outcome)
+    return sorted(found, key=lambda mistake: mistake.line)
+
+
+def _about(change: Change, check: Callable[..., object], *facts: object) -> list[Mistake]:
+    try:
+        check(*facts)
+    except Problem as problem:
+        return [of_problem(change.kind, change.key, change.line, problem)]
+    return []
+
+
+def of_problem(kind: str, key: str, line: int, problem: Problem) -> Mistake:
+    """What a service, or one of its rules, says of an object of a file."""
+    says = next(iter(problem.errors.values()), problem.detail)
+    return Mistake(line or 1, f"{kind} → {key}", says.rstrip("."))
+
+
+def _check_removal(by: Actor | None, change: Change, now: Collected) -> None:
+    if change.kind == "clients" and change.key in now.managed:
+        raise Problem(409, "It is registered there.", REGISTERED_THERE)
+    if change.kind == "people" and by is not None and change.key == by.username:
+        raise Problem(409, "You cannot do this to yourself.", "you cannot remove yourself; ask another administrator")
+
+
+def _about_administrators(current: Content, outcome: Outcome) -> list[Mistake]:
+    """One administrator who can log in always remains."""
+    if not _administrators(current) or _administrators(outcome.content):
+        return []
+    changed = [change for change in outcome.changes if change.kind == "people" and change.does]
+    return [
+        Mistake(change.line or 1, f"people → {change.key}", LAST_ADMINISTRATOR.rstrip("."))
+        for change in changed
+        if change.key in _administrators(current)
+    ]
+
+
+def _administrators(content: Content) -> set[str]:
+    people = content.get("people", {})
+    return {key for key, person in people.items() if person["role"] == "administrator" and person["active"]}
+
+
+class _Rules:
+    """The rules for an object that is added or changed, by its kind."""
+
+    def __init__(self, current: Content, content: Content) -> None:
+        self._current, self._content = current, content
+        self._profiles: dict[str, Profile | None] = {}
+        self._ids: set[str] = set()
+        self._held_at = _places_of_secrets(current, content)
+        self.by_kind: Mapping[str, Callable[[str, Given], object]] = {
+            "owners": self._owner,
+            "applications": self._application,
+            "places": self._place,
+            "clients": self._client,
+            "credentials": self._credential,
+            "connections": self._connection,
+            "users": self._user,
+        }
+
+    def _owner(self, key: str, given: Given) -> None:
+        person = key.startswith("person/")
+        owners.Reached(**{**given, "mail": "" if person else given["mail"]}).checked()
+
+    def _application(self, key: str, given: Given) -> None:
+        read_given(given["profile"], "")
+
+    def _place(self, key: str, given: Given) -> None:
+        access.check_declared(given["access_rules"])
+        where = f"{given['application']}/{given['environment']}"
+        _check_named("place", "its application and environment", key, where)
+
+    def _client(self, key: str, given: Given) -> None:
+        identity = str(clients.check(given))
+        if identity in self._ids:
+            raise Problem(409, "This ID is taken.", "another client has this ID")
+        self._ids.add(identity)
+
+    def _credential(self, key: str, given: Given) -> None:
+        credentials.check(key)
+
+    def _profile(self, application: str) -> Profile | None:
+        if application not in self._profiles:
+            try:
+                fields = self._content["applications"][application]
+                self._profiles[application] = profiles.from_dict(fields["profile"])
+            except profiles.BadProfile:  # which is told of the application
+                self._profiles[application] = None
+        return self._profiles[application]
+
+    def _connection(self, key: str, given: Given) -> None:
+        place = self._content["places"][given["place"]]
+        application = place["application"]
+        profile = self._profile(application)
+        if profile is None:
+            return
+        declared_in = DeclaredIn(application, self._content["applications"][application]["name"], profile)
+        client = self._content["clients"][given["client"]] if given["client"] else None
+        client_application = self._content["places"][client["place"]]["application"] if client else None
+        connections.check(key, given["scheme"], declared_in, client_application)
+        before = self._current.get("connections", {}).get(key, {}).get("secrets", {})
+        for name, reference in given["secrets"].items():
+            places = self._held_at.setdefault(reference.removeprefix(SAFE), set())
+            if before.get(name) != reference:
+                connections.check_belongs(name, given["place"], places)
+            places.add(given["place"])
+
+    def _user(self, key: str, given: Given) -> None:
+        users.check(given)
+        _check_named("user", "its name and environment", key, f"{given['name']}/{given['environment']}")
+        for use in given["uses"]:
+            if ref := use.get("connection"):
+                place = self._content["places"][self._content["connections"][ref]["place"]]
+                name = self._content["applications"][use["application"]]["name"]
+                users.check_use(ref, place["application"], use["application"], name)
+
+
+def _check_named(word: str, after: str, key: str, name: str) -> None:
+    """Check that the name of an object in a file is what it is made of. Raises :class:`Problem`."""
+    if key != name:
+        raise Problem(422, "It has another name.", f"a {word} is named by {after}: {name}")
+
+
+def _places_of_secrets(current: Content, content: Content) -> dict[str, set[object]]:
+    """Where each credential is held: by connections as they are now, and by its client as it would be."""
+    found: dict[str, set[object]] = {}
+    clients = content.get("clients", {})
+    for key, credential in content.get("credentials", {}).items():
+        if (client := clients.get(credential["client"])) is not None:
+            found.setdefault(key, set()).add(client["place"])
+    for connection in current.get("connections", {}).values():
+        for reference in connection["secrets"].values():
+            found.setdefault(reference.removeprefix(SAFE), set()).add(connection["place"])
+    return found

@@ -1,0 +1,513 @@
+"""An import in blocks: planned and checked before, guarded meanwhile, stopped by a failing block, undone by its stored steps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+import yaml
+from django.db import connection as database
+from django.utils import timezone
+
+from neatlatch.cli import main
+from neatlatch.desk.estate.applications import services as applications
+from neatlatch.desk.estate.clients import services as clients
+from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.records.applications.models import Application
+from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.inventory import blocks, guarding, planning, services
+from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep, Origin
+from neatlatch.desk.work.rounds import at_work
+from tests.harness import StandIns
+
+from .conftest import forget_the_journal, load_once
+from .test_inventory import web_of
+from .test_workbenches import send
+
+MANY = 30
+
+
+@pytest.fixture
+def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
+    load_once(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))
+    yield Person.objects.get(username="morag")
+    ImportPlan.objects.all().delete()  # an open one would not let the tables be emptied
+    forget_the_journal()
+
+
+def with_many(by: Person, **more: Any) -> str:
+    """A file that adds many users, each of which calls a connection, and changes a connection and an application."""
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
+    for number in range(MANY):
+        plain["users"][f"Night run {number:03}/production"] = {
+            "name": f"Night run {number:03}", "environment": "production", "runs": "nightly",
+            "uses": [{"application": "cargo-manifests", "connection": "cargo-manifests", "operations": ["GET /berths"]}]}  # fmt: skip
+    plain.update(more)
+    return yaml.safe_dump(plain, sort_keys=False)
+
+
+def begun(by: Person, text: str, **more: Any) -> ImportPlan:
+    plan = services.begin(by, text, **more).plan
+    assert plan is not None
+    assert (plan.state, plan.done, plan.is_open) == ("applying", 0, True)
+    return plan
+
+
+def one_block(plan: ImportPlan) -> ImportPlan:
+    """Apply a block of a plan, and leave it as a process does that is killed then."""
+
+    class Killed(BaseException):
+        pass
+
+    def kill(_: ImportPlan) -> None:
+        raise Killed
+
+    with pytest.raises(Killed):
+        blocks.work_on(plan, kill)
+    plan.refresh_from_db()
+    return plan
+
+
+def test_a_large_file_is_applied_block_by_block(by: Person) -> None:
+    first, text = services.export(by), with_many(by)
+    plan, seen = begun(by, text), list[tuple[int, int]]()
+    assert plan.total == MANY + 2
+    blocks.work_on(plan, lambda now: seen.append((now.done, User.objects.filter(name__startswith="Night run").count())))
+    assert [done for done, _ in seen] == sorted({done for done, _ in seen})
+    assert len(seen) > 3
+    assert seen[-1] == (MANY + 2, MANY)
+    # What is counted is what is in the database: two of the first block are no users.
+    assert all(count == done - 2 for done, count in seen)
+    plan.refresh_from_db()
+    assert (plan.state, plan.done, plan.is_open, plan.worker) == ("applied", MANY + 2, False, "")
+    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    again = services.begin(by, text)
+    assert again.plan is None  # nothing is left to change
+    assert services.export(by) != first
+    last = Entry.objects.filter(noun="inventory", did="applied").order_by("number").first()
+    assert last is not None
+    assert last.details == {"changes": MANY + 2}
+
+
+def test_a_block_costs_what_it_may(by: Person) -> None:
+    plan = begun(by, with_many(by))
+    sizes = []
+    while (steps := blocks._next_block(plan)) is not None:
+        cost = sum(blocks.cost_of(step.kind, step.act) for step in steps)
+        assert cost <= blocks.COST
+        sizes.append(len(steps))
+        plan.done = steps[-1].number
+    assert sum(sizes) == plan.total
+
+
+def test_a_small_file_is_applied_whole_or_not_at_all(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["users"]["Customs return/production"]["runs"] = "hourly"
+
+    def fail(*given: Any, **more: Any) -> None:
+        raise Problem(409, "No.", "the second step cannot be done")
+
+    monkeypatch.setattr("neatlatch.desk.estate.users.declared.user", fail)
+    with pytest.raises(Problem) as refused:
+        services.begin(by, yaml.safe_dump(plain))
+    assert refused.value.extra["mistakes"][0]["says"] == "the second step cannot be done"
+    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert not ImportPlan.objects.exists()
+    assert not ImportStep.objects.exists()
+
+
+def test_a_plan_whose_process_is_gone_is_gone_on_with(by: Person) -> None:
+    plan = one_block(begun(by, with_many(by)))
+    done = plan.done
+    assert 0 < done < plan.total
+    assert plan.worker == ""
+    # One that is at work, here or where nobody can look, is left to it; one that is gone is not.
+    for worker, until, goes_on in (
+        (blocks.owner.sign(), timezone.now() - timedelta(hours=1), False),
+        ("elsewhere/12/345/abcd", timezone.now() + timedelta(seconds=50), False),
+        ("elsewhere/12/345/abcd", timezone.now() - timedelta(seconds=1), True),
+    ):
+        ImportPlan.objects.filter(pk=plan.pk).update(worker=worker, worker_until=until)
+        blocks.go_on()
+        plan.refresh_from_db()
+        assert (plan.done > done, plan.state == "applied") == (goes_on, goes_on)
+    assert User.objects.filter(name__startswith="Night run").count() == MANY
+
+
+def edits(by: Person) -> dict[str, Any]:
+    """An edit of each kind of object as its own service makes it, which the file has in it."""
+    cargo = Connection.objects.get(ref="cargo-manifests")
+    night = User.objects.filter(name="Customs return").get()
+    return {
+        "a connection": lambda: connections.change(by, cargo, {"pace": 8.0}),
+        "a secret of a connection": lambda: connections.put_secret(by, cargo, "a-new-secret-value-1234"),
+        "a user": lambda: users.change(by, night, {"runs": "weekly"}),
+        "a use": lambda: users.use(by, night, cargo.place.application, None, []),
+        "an application": lambda: applications.change(by, cargo.place.application, {"purpose": "x"}),
+        "the removal of a connection": lambda: connections.remove(by, cargo),
+    }
+
+
+def _version(application: str) -> dict[str, str]:
+    return {"If-Match": f'"{Application.objects.get(key=application).version}"'}
+
+
+def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person) -> None:
+    plain = yaml.safe_load(with_many(by))
+    plain["users"]["Customs return/production"]["runs"] = "hourly"
+    plan = begun(by, yaml.safe_dump(plain))
+    stood = services.collect()
+    for what, edit in edits(by).items():
+        with pytest.raises(Problem, match=r"An import is changing this\.") as refused:
+            edit()
+        assert refused.value.status == 409, what
+    told = send(web_of(by), "patch", "/applications/cargo-manifests", {"purpose": "x"}, 409, **_version("cargo-manifests"))
+    assert told["title"] == "An import is changing this."
+    assert services.collect() == stood
+    # What is not in it is changed as ever, and so is what programs keep of what is.
+    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
+    Connection.objects.filter(ref="cargo-manifests").update(state="latched", tested_at=timezone.now())
+    Use.objects.filter(user__name="Customs return").update(seen={"GET /berths": 3}, seen_at=timezone.now())
+    with pytest.raises(Problem, match="Another import is being applied"):
+        services.begin(by, with_many(by))
+    services.stop(by, plan)
+    assert plan.problem == "Stopped by Morag Orr."
+    for what, edit in list(edits(by).items())[:1]:
+        assert edit(), what
+
+
+@pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda one: one.model._meta.db_table)
+def test_each_table_of_an_object_refuses_what_an_edit_changes(by: Person, guarded: guarding.Guarded) -> None:
+    row = guarded.model._default_manager.first()
+    if row is None:
+        row = _made(guarded, by)
+    name = guarded.model._meta.get_field(guarded.row).attname
+    identity = getattr(row, name)
+    plan = ImportPlan.objects.create(by=by, begun=timezone.now(), is_open=True, state="applying")
+    step = ImportStep.objects.create(plan=plan, number=1, kind=guarded.kind, key="x", act="change", packed=b"",
+                                     row=identity.hex if hasattr(identity, "hex") else str(identity))  # fmt: skip
+    rows, table = guarded.model._default_manager.filter(pk=row.pk), guarded.model._meta.db_table
+    with pytest.raises(Problem, match="An import is changing this"):
+        rows._raw_delete(rows.db)
+    with database.cursor() as cursor:
+        for column in guarded.columns:
+            with pytest.raises(Problem, match="An import is changing this"):
+                cursor.execute(f"UPDATE {table} SET \"{column}\" = '9' WHERE {guarded.model._meta.pk.column} = %s", [_stored(row.pk)])
+        others = [f.column for f in guarded.model._meta.concrete_fields if f.column not in guarded.columns and not f.primary_key]
+        for column in others:  # what is written as it was is no change, and what programs keep may change
+            cursor.execute(f'UPDATE {table} SET "{column}" = "{column}"')
+        ImportStep.objects.filter(pk=step.pk).update(guarded=False)  # as while its application changes it
+        for column in guarded.columns:
+            cursor.execute(f'UPDATE {table} SET "{column}" = "{column}"')
+        ImportPlan.objects.filter(pk=plan.pk).update(is_open=False)
+
+
+def _stored(identity: Any) -> Any:
+    return identity.hex if hasattr(identity, "hex") else identity
+
+
+def _made(guarded: guarding.Guarded, by: Person) -> Any:
+    from neatlatch.desk.estate.records.applications.models import Place
+    from neatlatch.desk.work.access.models import RuleBook
+
+    assert guarded.model is RuleBook
+    return RuleBook.objects.create(place=Place.objects.all()[0], changed_at=timezone.now(), content={})
+
+
+def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    first = services.collect()
+    plan, declare = begun(by, with_many(by)), users_declared().user
+
+    def fail(who: Any, given: Any, told: Any) -> Any:
+        if given["name"] == "Night run 020":
+            raise Problem(409, "No.", "the harbour says no.")
+        return declare(who, given, told)
+
+    monkeypatch.setattr(users_declared(), "user", fail)
+    with pytest.raises(Problem, match="changes were applied") as stopped:
+        services.to_its_end(plan)
+    assert f"{plan.done} of {MANY + 2}" in stopped.value.title
+    assert (plan.state, plan.is_open) == ("stopped", False)
+    assert "users → Night run 020/production: the harbour says no." in plan.problem
+    assert User.objects.filter(name__startswith="Night run").count() == plan.done - 2 < 20
+    told = Entry.objects.get(did="stopped applying")
+    assert (told.details["applied"], told.details["of"]) == (plan.done, MANY + 2)
+    shown = services.undo_preview(plan, by)
+    acts = [change.act for change in shown.outcome.changes if change.does]
+    assert sorted(acts) == ["change"] * 2 + ["remove"] * (plan.done - 2)
+    undoing = services.undo(by, plan, shown.standing).plan
+    assert undoing is not None
+    services.to_its_end(undoing)
+    assert services.collect() == first
+    plan.refresh_from_db()
+    assert plan.undone
+    with pytest.raises(Problem, match="undone already"):
+        services.undo_preview(plan)
+
+
+def users_declared() -> Any:
+    from neatlatch.desk.estate.users import declared
+
+    return declared
+
+
+def test_undo_leaves_what_was_changed_since_and_can_be_undone(by: Person) -> None:
+    text = with_many(by)
+    plan = services.apply(by, text).plan
+    assert plan is not None
+    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    users.remove(by, User.objects.get(name="Night run 003"))
+    shown = services.undo_preview(plan, by)
+    conflict = next(change for change in shown.outcome.changes if change.act == "conflict")
+    assert (conflict.kind, conflict.key) == ("connections", "cargo-manifests")
+    undoing = services.undo(by, plan).plan
+    assert undoing is not None
+    services.to_its_end(undoing)
+    assert Connection.objects.get(ref="cargo-manifests").pace == 7.0
+    assert not User.objects.filter(name__startswith="Night run").exists()
+    redone = services.undo(by, undoing).plan
+    assert redone is not None
+    services.to_its_end(redone)
+    assert User.objects.filter(name__startswith="Night run").count() == MANY - 1
+    plan.refresh_from_db()
+    undoing.refresh_from_db()
+    assert (plan.undone, undoing.undone) == (False, True)
+
+
+def test_what_was_removed_comes_back_but_for_its_secret(by: Person) -> None:
+    """A connection with its client, its credentials and a person; the file of before applies to nothing afterwards."""
+    plain = yaml.safe_load(services.export(by))
+    before = services.collect()
+    mine = before["connections"]["vessel-positions"]
+    gone = {reference.removeprefix("safe:") for reference in mine["secrets"].values()}
+    for user in plain["users"].values():
+        user["uses"] = [use for use in user.get("uses", []) if use.get("connection") != "vessel-positions"]
+    del plain["connections"]["vessel-positions"]
+    for identity in gone:
+        del plain["credentials"][identity]
+    plan = services.apply(by, yaml.safe_dump(plain), prune=True).plan
+    assert plan is not None
+    assert not Connection.objects.filter(ref="vessel-positions").exists()
+    undoing = services.undo(by, plan).plan
+    assert undoing is not None
+    services.to_its_end(undoing)
+    assert services.collect() == before
+    held = HeldSecret.objects.filter(connection__ref="vessel-positions")
+    assert held.exists()
+    assert not Connection.objects.get(ref="vessel-positions").secrets()  # its value is gone: awaited
+
+
+def test_an_origin_is_what_it_was_after_an_undo(by: Person) -> None:
+    text = with_many(by)
+    base = yaml.safe_load(text)["base"]
+    before = bytes(Origin.objects.get(digest=base).packed)
+    plan = services.apply(by, text).plan
+    assert plan is not None
+    assert bytes(Origin.objects.get(digest=base).packed) != before
+    undoing = services.undo(by, plan).plan
+    assert undoing is not None
+    services.to_its_end(undoing)
+    assert bytes(Origin.objects.get(digest=base).packed) == before
+    again = services.apply(by, text)  # the same file does the same again
+    assert again.plan is not None
+    assert again.plan.total == MANY + 2
+
+
+WRONG = {
+    "a scheme": (("connections", "cargo-manifests", "scheme", "carrier_pigeon"), "no way in that is called carrier_pigeon"),
+    "a window": (("users", "Customs return/production", "windows", ["sometimes"]), "is not a window like"),
+    "another name": (("users", "Customs return/production", "name", "Customs"), "a user is named by its name and environment"),
+    "an ID": (("clients", "crew-roster/production/New", {"id": "seven", "name": "New", "place": "crew-roster/production"}), "“seven” is no ID"),
+    "a scope": (("clients", None, "scopes", ['a"b']), "holds characters that a scope must not"),
+    "a profile": (("applications", "cargo-manifests", "profile", {"schemes": [{"key": 1}]}), "applications → cargo-manifests"),
+    "rules": (("places", "cargo-manifests/production", "access_rules", {"rules": "all"}), "access rules: "),
+    "a zone": (("owners", "Nobody known", {"zone": "Sound/Gannet"}), "time zone"),
+    "a use elsewhere": (("users", "Customs return/production", "uses", [{"application": "crew-roster", "connection": "cargo-manifests"}]),
+                        "cargo-manifests is no connection into"),
+    "nobody to log in": (("people", "morag", "role", "reader"), "last administrator"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("wrong", WRONG)
+def test_all_that_is_wrong_is_told_before_anything_is_applied(by: Person, wrong: str) -> None:
+    plain = yaml.safe_load(with_many(by))
+    (*path, value), says = WRONG[wrong]
+    if path[1] is None:
+        path[1] = next(key for key in plain["clients"] if key.startswith("crew-roster/"))
+    target = plain
+    for part in path[:-1]:
+        target = target[part] if part in target else target.setdefault(part, {})
+    target[path[-1]] = value
+    text = yaml.safe_dump(plain, sort_keys=False)
+    for act in (lambda: services.preview(text, False, by), lambda: services.begin(by, text)):
+        with pytest.raises(Problem) as refused:
+            act()
+        mistakes = refused.value.extra["mistakes"]
+        assert any(says in f"{one['where']}: {one['says']}" for one in mistakes), mistakes
+        assert all(one["line"] > 1 for one in mistakes), mistakes
+    assert not ImportPlan.objects.exists()
+
+
+def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Without the check before, the block refuses the same, and nothing of a small file is applied."""
+    monkeypatch.setattr(planning.validating, "mistakes", lambda *given: [])
+    for wrong in ("a scheme", "a window", "a scope", "a profile", "rules", "a use elsewhere", "nobody to log in"):
+        plain = yaml.safe_load(services.export(by))
+        (*path, value), says = WRONG[wrong]
+        if path[1] is None:
+            path[1] = next(key for key in plain["clients"] if key.startswith("crew-roster/"))
+        target = plain
+        for part in path[:-1]:
+            target = target[part]
+        target[path[-1]] = value
+        before = services.collect()
+        with pytest.raises(Problem) as refused:
+            services.begin(by, yaml.safe_dump(plain, sort_keys=False))
+        assert says in refused.value.detail, wrong
+        assert services.collect() == before
+
+
+def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
+    plain = yaml.safe_load(services.export(by))
+    added = users.add(by, users.Given("Made meanwhile", "production"))
+    cargo = Connection.objects.get(ref="cargo-manifests")
+    users.use(by, added, cargo.place.application, cargo, [])
+    for kind in ("connections", "users"):
+        plain[kind] = {key: one for key, one in plain[kind].items() if "cargo-manifests" not in yaml.safe_dump({key: one})}
+    with pytest.raises(Problem) as refused:
+        services.preview(yaml.safe_dump(plain), True, by)
+    assert {one["says"] for one in refused.value.extra["mistakes"]} == {
+        "it would be removed, but is still used: users → Made meanwhile/production → uses → 0 → connection"
+    }
+
+
+def test_a_renamed_client_is_the_same_client(by: Person) -> None:
+    """A client's name in the file is made of what it is called: the same file applies again to nothing."""
+    plain = yaml.safe_load(services.export(by))
+    key = next(key for key, one in plain["clients"].items() if key.startswith("crew-roster/") and not one.get("managed"))
+    plain["clients"][key]["name"] = "Crew roster of the ferries"
+    text = yaml.safe_dump(plain, sort_keys=False)
+    assert services.apply(by, text).plan is not None
+    assert Client.objects.get(pk=plain["clients"][key]["id"]).name == "Crew roster of the ferries"
+    assert services.apply(by, text).plan is None
+    plan = ImportPlan.objects.get()
+    undone = services.undo(by, plan).plan
+    assert undone is not None
+    assert Client.objects.get(pk=plain["clients"][key]["id"]).name != "Crew roster of the ferries"
+
+
+def test_old_plans_and_those_that_were_never_begun_are_cleared_away(by: Person) -> None:
+    plan = services.apply(by, with_many(by)).plan
+    assert plan is not None
+    now = timezone.now()
+    died = ImportPlan.objects.create(by=by, begun=now, state="storing", worker=_of_a_dead_process())
+    lives = ImportPlan.objects.create(by=by, begun=now, state="checking", is_open=True, worker=blocks.owner.sign())
+    assert blocks.forget_old(now) == 1
+    assert set(ImportPlan.objects.values_list("pk", flat=True)) == {plan.pk, lives.pk}
+    assert blocks.forget_old(now + timedelta(days=31)) == 2
+    assert not ImportStep.objects.exists()
+    assert died.pk
+
+
+def _of_a_dead_process() -> str:
+    host, pid, _, random = blocks.owner.sign().split("/")
+    return f"{host}/{pid}/1/{random}"
+
+
+def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    web, text = web_of(by), with_many(by)
+    seen = send(web, "post", "/inventory/previews", {"text": text})
+    assert (seen["adds"], seen["changes_count"], seen["more"], seen["stays"]) == (MANY, 2, 0, 0)
+    monkeypatch.setattr(at_work, "is_there", lambda: False)
+    refused = send(web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 503)
+    assert "import of this size" in refused["title"]
+    assert not ImportPlan.objects.exists()
+    monkeypatch.undo()
+    answer = send(web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 202)["plan"]
+    at = f"/inventory/imports/{answer['id']}"
+    assert (answer["state"], answer["done"], answer["total"], answer["may_undo"]) == ("applying", 0, MANY + 2, False)
+    assert send(web, "get", "/inventory/imports/open")["plan"]["id"] == answer["id"]
+    send(web, "post", f"{at}/undo-previews", None, 409)
+    blocks.go_on()
+    assert send(web, "get", "/inventory/imports/open")["plan"] is None
+    done = send(web, "get", at)
+    assert (done["state"], done["done"], done["may_undo"]) == ("applied", MANY + 2, True)
+    steps = send(web, "get", f"{at}/steps")["items"]
+    assert len(steps) == MANY + 2
+    assert all(one["applied"] for one in steps)
+    assert {one["act"] for one in steps} == {"add", "change"}
+    send(web, "post", f"{at}/stops", None, 409)
+    shown = send(web, "post", f"{at}/undo-previews")
+    assert (shown["removes"], shown["changes_count"]) == (MANY, 2)
+    send(web, "post", f"{at}/undos", {"standing": "something else"}, 409)
+    undoing = send(web, "post", f"{at}/undos", {"standing": shown["standing"]}, 202)["plan"]
+    assert undoing["undoes"] == answer["id"]
+    blocks.go_on()
+    listed = send(web, "get", "/inventory/imports")["items"]
+    assert [(one["state"], one["undone"], one["undoes"]) for one in listed] == [("applied", False, answer["id"]), ("applied", True, None)]
+    small = yaml.safe_load(services.export(by))
+    small["connections"]["cargo-manifests"]["pace"] = 4.0
+    small_text = yaml.safe_dump(small)
+    seen = send(web, "post", "/inventory/previews", {"text": small_text})
+    whole = send(web, "post", "/inventory/imports", {"text": small_text, "standing": seen["standing"]}, 200)["plan"]
+    assert (whole["state"], whole["done"]) == ("applied", 1)
+
+
+def test_a_large_file_by_command(by: Person, tmp_path: Any, capsys: pytest.CaptureFixture[str]) -> None:
+    file = tmp_path / "inventory.yaml"
+    file.write_text(with_many(by))
+    assert main(["apply", str(file)]) == 0
+    out = capsys.readouterr()
+    assert f"{MANY + 2} changes." in out.out
+    assert f"{MANY + 2} of {MANY + 2} applied" in out.err
+    assert User.objects.filter(name__startswith="Night run").count() == MANY
+    assert main(["imports"]) == 0
+    plan = ImportPlan.objects.get()
+    assert f"{plan.pk}  " in (listed := capsys.readouterr().out)
+    assert f"morag: applied, {MANY + 2} of {MANY + 2} applied" in listed
+    assert main(["undo", str(plan.pk), "--preview"]) == 0
+    assert f"{MANY + 2} changes would be made." in capsys.readouterr().out
+    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    assert main(["undo", str(plan.pk)]) == 3
+    out = capsys.readouterr()
+    assert "conflict  connections   cargo-manifests" in out.out
+    assert f"{MANY + 1} of {MANY + 1} applied" in out.err
+    assert not User.objects.filter(name__startswith="Night run").exists()
+    assert main(["undo", str(plan.pk)]) == 1
+    assert main(["undo", "00000000-0000-0000-0000-000000000000"]) == 2
+
+
+def test_a_change_of_a_client_by_its_application_that_refuses_leaves_nothing_changed(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What an application itself must accept comes first, also in a large file."""
+    plain = yaml.safe_load(with_many(by))
+    key = next(key for key, one in plain["clients"].items() if one.get("managed") and "sandbox" in key)
+    plain["clients"][key]["redirect_uris"] = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
+    plan = begun(by, yaml.safe_dump(plain))
+    first = plan.steps.get(number=1)
+    assert (first.kind, first.key) == ("clients", key)
+    before = services.collect()
+
+    def refuse(*given: Any) -> Any:
+        raise Problem(502, "The application refused.", "It takes no such redirect URI.")
+
+    monkeypatch.setattr(blocks.clients, "change", refuse)
+    with pytest.raises(Problem, match=f"0 of {MANY + 3} changes were applied"):
+        services.to_its_end(plan)
+    monkeypatch.undo()
+    assert services.collect() == before
+    plan = begun(by, yaml.safe_dump(plain))
+    services.to_its_end(plan)
+    client = Client.objects.get(pk=plain["clients"][key]["id"])
+    assert client.redirect_uris == plain["clients"][key]["redirect_uris"]
+    assert clients.read_back(by, client).redirect_uris == client.redirect_uris

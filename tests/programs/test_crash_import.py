@@ -1,0 +1,78 @@
+"""SIGKILL in the middle of an import: it goes on where it was, nothing is lost or done twice, and others can change what is not in it."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pytest
+import yaml
+
+from tests.harness import WHOLE, Desk, World, wait_until
+
+MANY = 400 if WHOLE else 120
+STATE = """
+import json
+from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.journal import services as journal
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.work.inventory.models import ImportPlan
+print(json.dumps({
+    "plans": [[plan.state, plan.done, plan.total, plan.worker] for plan in ImportPlan.objects.order_by("begun")],
+    "users": sorted(User.objects.filter(name__startswith="Night run").values_list("name", flat=True)),
+    "told": Entry.objects.filter(did="applied: add", ref__startswith="Night run").count(),
+    "journal": journal.check().fault,
+}))
+"""
+
+
+def state(desk: Desk) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(desk.python(STATE).splitlines()[-1])
+    return found
+
+
+def night_run(number: int, round_: int) -> str:
+    return f"Night run {round_}-{number:03}"
+
+
+@pytest.mark.parametrize("round_", range(8 if WHOLE else 1))
+def test_killed_in_the_middle_of_an_import(world: World, round_: int) -> None:
+    desk = world.desk
+    desk.start()
+    web = desk.client("morag", world.password)
+    plain = yaml.safe_load(web.get("/api/inventory").text)
+    for number in range(MANY):
+        name = night_run(number, round_)
+        uses = [{"application": "cargo-manifests", "connection": "cargo-manifests"}]
+        plain["users"][f"{name}/production"] = {"name": name, "environment": "production", "uses": uses}
+    text = yaml.safe_dump(plain, sort_keys=False)
+    seen = web.post("/api/inventory/previews", json={"text": text}).json()
+    assert seen["adds"] == MANY
+    begun = web.post("/api/inventory/imports", json={"text": text, "standing": seen["standing"]})
+    assert begun.status_code == 202, begun.text
+    at = f"/api/inventory/imports/{begun.json()['plan']['id']}"
+    world.clock.jump(seconds=5)  # the worker looks every two seconds
+    wait_until(lambda: web.get(at).json()["done"] > (round_ * MANY) // 10, what="some blocks")
+    desk.kill()  # desk and worker
+    cut = state(desk)
+    how, done, total, _ = cut["plans"][-1]
+    assert (how, total) == ("applying", MANY)
+    assert 0 < done < MANY
+    own = [name for name in cut["users"] if name.startswith(f"Night run {round_}-")]
+    assert len(own) == done  # whole blocks, and what is counted is there
+    assert cut["told"] == len(cut["users"])
+
+    desk.start()
+    web = desk.client("morag", world.password)
+    user = next(one for one in web.get("/api/users", params={"words": own[0]}).json()["items"] if one["name"] == own[0])
+    version = web.get(f"/api/users/{user['id']}").headers["ETag"]
+    edited = web.patch(f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version})
+    ended = web.get(at).json()["ended"] is not None  # before the edit, else it was refused
+    assert edited.status_code == 409 or ended, edited.text
+    wait_until(lambda: web.get(at).json()["ended"], what="the rest of the import")
+    after = state(desk)
+    assert after["plans"][-1] == ["applied", MANY, MANY, ""]
+    assert [name for name in after["users"] if name.startswith(f"Night run {round_}-")] == sorted(night_run(n, round_) for n in range(MANY))
+    assert after["told"] == len(after["users"])
+    assert after["journal"] is None
+    desk.kill()

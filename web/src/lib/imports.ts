@@ -1,0 +1,23 @@
+import type { Schemas } from '../api/client'
+
+export type Import = Schemas['ImportPlanOut']
+
+const count = (number: number) => number.toLocaleString('en')
+
+/** How far an import is, in a few words. */
+export function progressOf(plan: Import): string {
+  return `${count(plan.done)} of ${count(plan.total)} applied`
+}
+
+/** What became of an import. */
+export function stateOf(plan: Import): string {
+  if (plan.state === 'storing' || plan.state === 'checking') return 'being prepared'
+  if (plan.state === 'applying') return 'being applied'
+  const state = plan.state === 'stopped' ? 'stopped' : 'applied'
+  return plan.undone ? `${state}, then undone` : state
+}
+
+/** What an import changes, in a few words. */
+export function sizeOf(plan: Import): string {
+  return `${count(plan.adds)} added, ${count(plan.changes)} changed, ${count(plan.removes)} removed`
+}
