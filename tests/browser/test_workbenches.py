@@ -356,6 +356,48 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
     expect(page.get_by_role("row").filter(has_text="is a number that is not below 0")).to_contain_text(str(line))
 
 
+def test_a_large_inventory_is_applied_in_blocks_and_undone(browser: Browser, desk: Desk, page: Page, tmp_path: Path) -> None:
+    plain = yaml.safe_load(page.request.get("/api/inventory").text())
+    for number in range(150):
+        name = f"Tide log {number:03}"
+        uses = [{"application": "fuel-ledger", "connection": "fuel-ledger"}]
+        plain["users"][f"{name}/production"] = {"name": name, "environment": "production", "runs": "hourly", "uses": uses}
+    file = tmp_path / "inventory.yaml"
+    file.write_text(yaml.safe_dump(plain, sort_keys=False))
+    page.goto("/inventory")
+    page.get_by_label("Choose a file").set_input_files(str(file))
+    expect(page.get_by_role("heading", name="150 added, 0 changed, 0 removed")).to_be_visible()
+    page.get_by_role("button", name="Apply all of it").click()
+    page.get_by_role("link", name="see how far it is").click()
+    expect(page.get_by_role("heading", name="Import")).to_be_visible()
+    expect(page.get_by_role("row").filter(has_text="Tide log 000/production")).to_contain_text("✓ yes")
+    assert violations(page) == []
+    address = page.url
+    # Others see it on their own pages while it goes on; one who may only look has no button.
+    isla = open_page(browser, desk, who="isla")
+    isla.goto("/credentials")
+    strip = isla.get_by_role("region", name="Import")
+    ended = page.get_by_text("150 of 150 applied.")
+    expect(strip.or_(isla.get_by_role("heading", name="Credentials")).first).to_be_visible()
+    expect(ended).to_be_visible()
+    expect(strip).to_have_count(0)
+    isla.goto(address)
+    expect(isla.get_by_text("150 of 150 applied.")).to_be_visible()
+    expect(isla.get_by_role("button", name="Undo import")).to_have_count(0)
+    isla.context.close()
+    page.get_by_role("button", name="Undo import …").click()
+    expect(page.get_by_role("heading", name="0 added, 0 changed, 150 removed")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Undo import", exact=True).click()
+    expect(page.get_by_role("heading", name="Undo of an import")).to_be_visible()
+    expect(page.get_by_text("150 of 150 applied.")).to_be_visible()
+    page.get_by_role("link", name="The import that this undoes").click()
+    expect(page.get_by_text("150 of 150 applied; undone since.")).to_be_visible()
+    assert page.request.get("/api/users?words=tide%20log").json()["items"] == []
+    page.goto("/inventory")
+    expect(page.get_by_role("region", name="Imports")).to_contain_text("applied, then undone")
+
+
 def test_anything_is_found_from_the_keyboard(page: Page) -> None:
     page.goto("/")
     expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from '@tanstack/svelte-query'
   import { api, ok } from '../api/client'
+  import { route } from '../router'
   import { progressOf } from './imports'
 
   /** On every page, while an inventory is being applied: how far it is. What is shown is read anew when it has ended. */
@@ -19,7 +20,7 @@
   })
 </script>
 
-{#if plan}
+{#if plan && route.pathname !== `/inventory/imports/${plan.id}`}
   <section class="bg-wait-ground mb-3 flex flex-wrap items-center gap-3 rounded-md px-3 py-2" aria-label="Import">
     <strong>{plan.undoes ? 'An import is being undone' : 'An inventory is being applied'}</strong>
     <span role="status">{progressOf(plan)}</span>

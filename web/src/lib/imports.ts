@@ -17,6 +17,12 @@ export function stateOf(plan: Import): string {
   return plan.undone ? `${state}, then undone` : state
 }
 
+/** What goes behind “n of m applied”. */
+export function outcomeOf(plan: Import): string {
+  const stopped = plan.state === 'stopped' ? ', then stopped' : ''
+  return stopped + (plan.undone ? '; undone since' : '')
+}
+
 /** What an import changes, in a few words. */
 export function sizeOf(plan: Import): string {
   return `${count(plan.adds)} added, ${count(plan.changes)} changed, ${count(plan.removes)} removed`

@@ -113,7 +113,17 @@ def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
             else:
                 some[step.kind][key] = fields
     outcome = merging.merge(now.content, wanted, base, {}, prune=True)
+    outcome.changes = [_of_undo(change) for change in outcome.changes]
     return _checked(by, now, outcome, (), plan.base, True)
+
+
+def _of_undo(change: Change) -> Change:
+    """A change as an undo tells it: there is no file."""
+    if change.act == "remove":
+        return replace(change, says=("the import added it",))
+    if change.act in ("kept", "conflict"):
+        return replace(change, says=("changed since; it stays as it is", *change.says[1:]))
+    return change
 
 
 def names_by_id(content: Content) -> dict[str, str]:

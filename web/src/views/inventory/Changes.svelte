@@ -11,6 +11,7 @@
     kept: 'stays, changed meanwhile',
     conflict: 'stays, wanted otherwise',
   }
+  const lines = $derived(preview.changes.some((change) => change.line > 0))
   const count = (number: number) => number.toLocaleString('en')
 </script>
 
@@ -31,11 +32,15 @@
   </header>
   {#if preview.changes.length}
     <table class="rows">
-      <thead><tr><th>Line</th><th>What</th><th>Comes to</th><th>In words</th></tr></thead>
+      <thead
+        ><tr
+          >{#if lines}<th>Line</th>{/if}<th>What</th><th>Comes to</th><th>In words</th></tr
+        ></thead
+      >
       <tbody>
         {#each preview.changes as change (change.kind + change.key)}
           <tr>
-            <td class="text-soft">{change.line || ''}</td>
+            {#if lines}<td class="text-soft">{change.line || ''}</td>{/if}
             <td><span class="help">{change.kind}</span><br /><span class="value wrap-anywhere">{change.key}</span></td>
             <td
               class="font-semibold whitespace-nowrap {change.act === 'remove' || change.act === 'conflict'

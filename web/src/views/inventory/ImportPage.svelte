@@ -9,7 +9,7 @@
   import When from '../../lib/When.svelte'
   import { goto, param } from '../../router'
   import Changes from './Changes.svelte'
-  import { progressOf, sizeOf, stateOf } from '../../lib/imports'
+  import { outcomeOf, progressOf, sizeOf } from '../../lib/imports'
 
   const acts = acting('everything')
   const identity = $derived(param('id'))
@@ -56,7 +56,7 @@
   <div class="mb-3" role="status">
     <progress class="progress progress-primary w-full" aria-label="Changes that are applied" value={plan.done} max={plan.total}
     ></progress>
-    <p>{progressOf(plan)}: {stateOf(plan)}.</p>
+    <p>{progressOf(plan)}{outcomeOf(plan)}.</p>
   </div>
   {#if plan.undoes}<p class="mb-3"><a class="act" href="/inventory/imports/{plan.undoes}">The import that this undoes</a></p>{/if}
   {#if plan.problem}<p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
