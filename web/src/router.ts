@@ -55,5 +55,6 @@ export const param = (name: Param): string => (route.params as Partial<Record<Pa
 /** Go to an address of ours, with its query if it has one. */
 export function goto(address: string): void {
   const [path = '/', query = ''] = address.split('?')
-  void navigate(path as '/', { search: Object.fromEntries(new URLSearchParams(query)) } as never)
+  // A page that cannot be fetched, as after an upgrade of the desk, is loaded with everything else.
+  navigate(path as '/', { search: Object.fromEntries(new URLSearchParams(query)) } as never).catch(() => location.assign(address))
 }

@@ -7,6 +7,7 @@
   let open = $state(false)
   let chosen = $state(0)
   let input: HTMLInputElement | undefined = $state()
+  let closing = 0
   const found = createQuery(() => ({
     queryKey: ['find', words],
     queryFn: () => ok(api.GET('/api/finds', { params: { query: { words } } })),
@@ -47,8 +48,11 @@
     class="border-soft bg-neutral placeholder:text-neutral-content h-[32px] w-[220px] rounded-md border px-3"
     bind:value={words}
     oninput={() => ((open = true), (chosen = 0))}
-    onfocus={() => (open = true)}
-    onblur={() => setTimeout(() => (open = false), 150)}
+    onfocus={() => {
+      clearTimeout(closing) // of the time before: who types again at once keeps the list
+      open = true
+    }}
+    onblur={() => (closing = window.setTimeout(() => (open = false), 150))}
     {onkeydown}
   />
   {#if open && words.trim()}
