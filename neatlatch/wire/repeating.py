@@ -9,26 +9,28 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Generator
 from datetime import datetime
+from typing import TypeVar
 
 from neatlatch.core import replies, retries
 
-from .road import Answer, Road, RoadError
+from .road import Answer, Passed, Road, RoadError
 
+A = TypeVar("A", Answer, Passed)
 # Seconds to wait before going on; what is answered in the end.
-Waits = Generator[float, None, Answer]
+Waits = Generator[float, None, A]
 
 
 def sending(
     road: Road,
     method: str,
-    send: Callable[[], Answer],
+    send: Callable[[], A],
     *,
     take: Callable[[], float],
     now: Callable[[], datetime],
     chance: Callable[[], float] = random.random,
     safe_anyway: bool = False,
-    spread_of: Callable[[Answer], float | None] = lambda _: None,
-) -> Waits:
+    spread_of: Callable[[A], float | None] = lambda _: None,
+) -> Waits[A]:
     """Send until there is an answer that no repetition would better, all within the road's time.
 
     ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of`` an
@@ -68,7 +70,7 @@ def sending(
             return answer
 
 
-def asked_wait(answer: Answer, now: datetime) -> float | None:
+def asked_wait(answer: Answer | Passed, now: datetime) -> float | None:
     """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks for none."""
     told = replies.header(answer.headers, "Retry-After")
     return replies.retry_after(told, now) if told is not None else None

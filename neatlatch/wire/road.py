@@ -30,6 +30,8 @@ from .policy import Policy, are_of_this_machine
 from .unpacking import ACCEPTED, BadCoding, TooLarge, unpacked
 
 USER_AGENT = "neatlatch"
+# Seconds after which a line that a road keeps is not used again.
+_KEPT_OPEN = 15.0
 # Header fields that carry a secret, also where a request does not say which of its values are.
 _BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
 
@@ -167,6 +169,15 @@ class Answer:
 
 
 @dataclass(frozen=True)
+class Passed:
+    """An answer in full, of which no evidence is kept."""
+
+    status: int
+    headers: dict[str, str]
+    octets: bytes
+
+
+@dataclass(frozen=True)
 class ClientCertificate:
     """Our certificate with its chain, and its private key, in PEM."""
 
@@ -236,7 +247,7 @@ class Road(httpcore.NetworkBackend):
         self.begin()
         self._found: dict[str, list[str]] = {}
         self._open: dict[tuple[str, int], Line] = {}
-        self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8)
+        self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8, keepalive_expiry=_KEPT_OPEN)
         # No time limits of httpx's own: each line keeps the road's deadline.
         self._client = httpx.Client(
             transport=_Transport(self._pool),
@@ -365,6 +376,32 @@ class Road(httpcore.NetworkBackend):
             self.reach(host, port)
         return self._open[host, port].start_tls(self.context, host.strip("[]"))
 
+    def pass_on(self, request: Request, content: bytes | None = None) -> Passed:
+        """Send a request and read the whole answer, as :meth:`send` does, without evidence of it. Raises :class:`RoadError`."""
+        self._check_where_it_goes(request)
+        self.begin()
+        try:
+            response, body = self._exchanged(request, content)
+        except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
+            raise self._what_is_not_http(error) from error
+        return Passed(response.status_code, dict(response.headers.multi_items()), body)
+
+    def _exchanged(self, request: Request, content: bytes | None) -> tuple[httpx.Response, bytes]:
+        built = self._client.build_request(
+            request.method,
+            request.url,
+            headers=list(request.headers),
+            content=content if content is not None else request.body.encode() or None,
+        )
+        # An answer may begin with any number of interim ones (RFC 9110 §15.2), which are read and thrown away.
+        self.unread = self.limits.head
+        response = self._client.send(built, stream=True)
+        self.unread = self.limits.head + self.limits.size
+        try:
+            return response, self._read(response)
+        finally:
+            response.close()
+
     def send(self, request: Request, secrets: tuple[str, ...] = (), content: bytes | None = None) -> Answer:
         """Send a request and read the whole answer. Redirects are reported, never followed. ``content`` is a body that is no text, in place of the request's.
 
@@ -377,20 +414,7 @@ class Road(httpcore.NetworkBackend):
         sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
                 "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip
         try:
-            built = self._client.build_request(
-                request.method,
-                request.url,
-                headers=list(request.headers),
-                content=content if content is not None else request.body.encode() or None,
-            )
-            # An answer may begin with any number of interim ones (RFC 9110 §15.2), which are read and thrown away.
-            self.unread = self.limits.head
-            response = self._client.send(built, stream=True)
-            self.unread = self.limits.head + self.limits.size
-            try:
-                body = self._read(response)
-            finally:
-                response.close()
+            response, body = self._exchanged(request, content)
         except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
             broken = self._what_is_not_http(error)
             broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail)

@@ -38,10 +38,10 @@ from neatlatch.desk.ground.common import owner, shares
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.drawing import ledger, quick, services
+from neatlatch.desk.work.drawing import ledger, quick, relay, services
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.wire import repeating
-from neatlatch.wire.road import Answer, Road
+from neatlatch.wire.road import Answer, Passed, Road
 from tests.watch import Watch
 
 from .conftest import Setup, codes_of
@@ -224,7 +224,7 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
 
     monkeypatch.setattr(held_tokens, "live", slowly)
     before = setup.stand_ins.calls("issued:refresh_token")
-    relayed = services.Relay(connection, "GET", f"{connection.values['api_base']}/manifests", (), b"").run()
+    relayed = relay.Relay(connection, relay.Asked("GET", f"{connection.values['api_base']}/manifests", (), b"")).run()
     assert (relayed.status, relayed.tries, relayed.renewed) == (200, 2, True)
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
 
@@ -247,7 +247,7 @@ def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     newest = Client.objects.filter(user=user).order_by("-created")[0]
     Client.objects.filter(pk=newest.pk).update(pace=1.9)
     watch = Watch()
-    monkeypatch.setattr(services, "time", watch)
+    monkeypatch.setattr(relay, "time", watch)
     monkeypatch.setattr(shares, "sleep", watch.later)
     for number in range(20):
         assert ask((key, slower)[number % 2], "/relay/cargo/manifests").status_code == 200
@@ -260,7 +260,7 @@ def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
     _, connection, _, key = drawn
     Connection.objects.filter(pk=connection.pk).update(pace=0.1, time_limit=5)
     watch = Watch()
-    monkeypatch.setattr(services, "time", watch)
+    monkeypatch.setattr(relay, "time", watch)
     assert ask(key, "/relay/cargo/manifests").status_code == 200
     for _ in range(3):
         refused = ask(key, "/relay/cargo/manifests")
@@ -521,13 +521,13 @@ def test_the_callers_own_key_does_not_reach_the_application(
     """L1, through the door: the field that carries the caller's key to us carries ours to the application, once, and nothing else says who called."""
     _, _, _, key = drawn
     sent: list[Request] = []
-    real = Road.send
+    real = Road.pass_on
 
-    def send(road: Road, request: Request, *rest: Any, **more: Any) -> Answer:
+    def pass_on(road: Road, request: Request, *rest: Any, **more: Any) -> Passed:
         sent.append(request)
         return real(road, request, *rest, **more)
 
-    monkeypatch.setattr(Road, "send", send)
+    monkeypatch.setattr(Road, "pass_on", pass_on)
     answer = ask(
         key,
         "/relay/cargo/manifests",

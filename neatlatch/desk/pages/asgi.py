@@ -76,9 +76,12 @@ def _watched(receive: Any, asker: caller.Caller) -> Any:
 
 
 async def _answer(scope: Scope, receive: Any, send: Any) -> None:
-    """Draws and introspections that are in order are answered at once; all else goes to Django."""
+    """Draws, introspections and requests to be relayed that are in order are answered at once; all else goes to Django."""
     if scope["path"].startswith("/draw/"):
         await doors.usual(scope, send, lambda: _django(scope, receive, send))
+        return
+    if scope["path"].startswith("/relay/"):
+        await doors.usual_relay(scope, receive, send, lambda again: _django(scope, again, send))
         return
     if scope["method"] == "POST" and _INTROSPECTION.fullmatch(scope["path"]):
         body, receive = await at_once.read(receive)

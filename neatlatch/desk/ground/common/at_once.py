@@ -96,6 +96,24 @@ async def answer(send: Any, kind: str, text: str) -> None:
     await send({"type": "http.response.body", "body": body})
 
 
+# What Django's own middleware says with every answer.
+_WITH_ALL = (("X-Content-Type-Options", "nosniff"), ("Referrer-Policy", "same-origin"), ("X-Frame-Options", "DENY"))
+
+
+async def reply(send: Any, status: int, headers: Sequence[tuple[str, str]], body: bytes) -> None:
+    """Answer with any status and header fields; its length is added."""
+    told = [(name, value) for name, value in headers if name.lower() != "content-length"]
+    told += [*_WITH_ALL, ("Content-Length", str(len(body)))]
+    await send(
+        {
+            "type": "http.response.start",
+            "status": status,
+            "headers": [(name.lower().encode(), value.encode("latin-1", "replace")) for name, value in told],
+        }
+    )
+    await send({"type": "http.response.body", "body": body})
+
+
 async def read(receive: Any) -> tuple[bytes | None, Any]:
     """The body of a request, if it is not too large, and a ``receive`` that gives it once more to whoever comes after."""
     seen, body = [], b""

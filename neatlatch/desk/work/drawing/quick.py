@@ -29,10 +29,12 @@ JOIN users_use us ON us.user_id = u.id
 JOIN connections_connection c ON c.id = us.connection_id AND c.ref = %s AND NOT c.individual
 JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
+JOIN applications_application ca ON ca.id = cp.application_id
 """
 _WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values", t.access, t.obtained, t.ends, t.refused, t.sent_to,
 (SELECT h.credential_id FROM connections_heldsecret h JOIN credentials_credential hc ON hc.id = h.credential_id
- WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1)"""
+ WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1),
+t.generation, c.pace, c.time_limit, cl.id, cl.pace, json_extract(ca.profile, '$.relays')"""
 _BY_KEY = f"""SELECT {_WANTED}, k.digest, k.ends, k.last_used, cl.scopes, e.key
 FROM credentials_credential k JOIN clients_client cl ON cl.id = k.client_id AND cl.house {_FROM_CLIENT}
 WHERE k.secret_id = %s AND k.kind = '{issuing.KEY_KIND}' AND k.digest <> '' AND k.state IN ({LETS_IN})"""
@@ -51,13 +53,22 @@ class Quick:
     base: str
     header: str
     ends: datetime | None
+    # What the relay asks beside: the token's generation; calls a second and seconds for a call of the connection; the
+    # caller's client, and calls a second of its own (none: any); header fields that the application's profile lets through.
+    generation: int
+    pace: float
+    time_limit: float
+    client: str
+    own_pace: float | None
+    relays: tuple[str, ...]
 
     def __repr__(self) -> str:
         return f"Quick({self.connection}, •••)"
 
 
 def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) -> Quick | None:
-    """The draw, if nothing about it is out of the ordinary. ``address`` is the caller's."""
+    """The draw, or a request to be relayed (``scope`` says which), if nothing about it is out of the ordinary. ``address`` is
+    the caller's."""
     kind, _, text = authorization.partition(" ")
     if kind.lower() != "bearer":
         return None
@@ -75,7 +86,8 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         row = cursor.execute(query, [ref, identity]).fetchone()
     if row is None:
         return None
-    allowed, user, target, scheme, values, access, obtained, ends, refused, sent_to, credential, kept, key_ends, used, scopes, named = row
+    (allowed, user, target, scheme, values, access, obtained, ends, refused, sent_to, credential, generation, pace, time_limit, client, own_pace, relays,
+     kept, key_ends, used, scopes, named) = row  # fmt: skip
     until, over = moment(ends), moment(key_ends)
     due = lifetimes.renew_at(moment(obtained) or now, until)
     base = json.loads(values).get("api_base", "")
@@ -95,7 +107,20 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         return None
     name = _as_uuid(target)
     token = safe.unseal(access, f"token:{name}:access").reveal()
-    return Quick(_as_uuid(user), name, _as_uuid(credential) if credential else "", base, f"Bearer {token}", until)
+    return Quick(
+        _as_uuid(user),
+        name,
+        _as_uuid(credential) if credential else "",
+        base,
+        f"Bearer {token}",
+        until,
+        generation,
+        pace,
+        time_limit,
+        _as_uuid(client),
+        own_pace,
+        tuple(str(one) for one in json.loads(relays or "[]")),
+    )
 
 
 def _as_uuid(text: str) -> str:

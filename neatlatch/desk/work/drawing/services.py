@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import hashlib
-import math
 import secrets
 import time
-from collections.abc import Hashable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from datetime import datetime
-from uuid import UUID
 
 import structlog
 from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import house_key, relaying
+from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.drawn import RIGHTS, Right
@@ -42,9 +39,7 @@ from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.holding import Held, NoToken
-from neatlatch.wire.pace import Paces
-from neatlatch.wire.repeating import sending
-from neatlatch.wire.road import Answer, Road, RoadError
+from neatlatch.wire.road import Road, RoadError
 
 from .ledger import LEDGER, Fact
 
@@ -286,8 +281,8 @@ def draw(user: User, connection: Connection, method: str = "GET", address: str =
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
         if held is None:
-            with _road(connection, min(connection.time_limit, 20.0)) as way:
-                held = _token(connection, way, False)
+            with road_of(connection, min(connection.time_limit, 20.0)) as way:
+                held = token_of(connection, way, False)
         return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
     if drawers.not_let(user, connection):
         says = "Of this connection a draw hands out the secret itself. Send your request through the relay, or have an administrator let you on the connection's page."
@@ -315,14 +310,16 @@ def until_renewed(connection: Connection, force: bool = False) -> shares.Steps[N
         yield shares.Wait(_LOOK)
 
 
-def _road(connection: Connection, total: float) -> Road:
+def road_of(connection: Connection, total: float) -> Road:
+    """The road of a connection. Raises :class:`Problem`."""
     try:
         return destinations.road_of(connection, total, tokens.shown(connection))
     except RoadError as error:
         raise Problem(409, "This connection cannot be used as it stands.", error.failure.detail) from error
 
 
-def _token(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
+def token_of(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
+    """The token that is held, or a renewed one, as :func:`tokens.hold` gives it. Raises :class:`Problem`."""
     try:
         held, _ = tokens.hold(connection, way, force, newer_than)
     except NoToken as error:
@@ -337,122 +334,3 @@ def _token(connection: Connection, way: Road, force: bool, newer_than: int | Non
 def note(asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False) -> None:
     """Write down that it was drawn."""
     LEDGER.note([Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now())
-
-
-# The relay
-
-
-_PACES = Paces()
-
-
-def _take_pace(connection: Connection, key: UUID | None, limit: float | None, most: float) -> float:
-    """Take one call out of the connection's pace, and of that of the caller's own key where it has one (``limit``, calls a second); answers the
-    seconds to wait for it.
-
-    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
-    """
-    paces: dict[Hashable, float] = {("connection", connection.pk): connection.pace}
-    if limit:
-        paces["key", connection.pk, key] = limit
-    wait, taken = _PACES.take(paces, time.monotonic(), max(most, 0.0))
-    if not taken:
-        raise Problem(
-            429,
-            "Too many requests wait for this connection's pace.",
-            f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
-            retry_after=math.ceil(wait),
-        )
-    return wait
-
-
-@dataclass
-class Relayed:
-    """What came back. ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it."""
-
-    status: int
-    headers: relaying.Headers
-    body: bytes
-    tries: int
-    renewed: bool = False
-
-
-@dataclass
-class Relay:
-    """One request sent through a connection: its credential put on, its pace kept, repeated where that is safe.
-
-    ``limit``: the pace of the caller's own ``key``, in calls a second, where it is given one.
-    """
-
-    connection: Connection
-    method: str
-    url: str
-    headers: relaying.Headers
-    body: bytes
-    limit: float | None = None
-    key: UUID | None = None
-    tries: int = field(default=0, init=False)
-
-    def run(self) -> Relayed:
-        """Send it, and wait here where that is needed. Raises :class:`Problem`."""
-        return shares.run_here(self.steps())
-
-    def steps(self) -> shares.Steps[Relayed]:
-        """Send it, in steps between which it waits. Raises :class:`Problem`."""
-        connection = self.connection
-        yield from until_renewed(connection)
-        with _road(connection, connection.time_limit) as way, way.within(connection.time_limit):
-            held = (tokens.live(connection) or _token(connection, way, False)) if connection.scheme in OAUTH2 else None
-            answer = yield from self._send(way, self._dressed(held))
-            renewed = False
-            if answer.status == 401 and held is not None and relaying.may_repeat_after_renewal(self.method, self.headers):
-                # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
-                yield from until_renewed(connection, force=True)
-                held, renewed = _token(connection, way, True, held.generation), True
-                answer = yield from self._send(way, self._dressed(held))
-        return Relayed(answer.status, self._back(answer), answer.octets, self.tries, renewed)
-
-    def _back(self, answer: Answer) -> relaying.Headers:
-        headers = tuple(answer.headers.items())
-        place = next((value for name, value in headers if name.lower() == "location"), "")
-        start = f"/relay/{self.connection.ref}"
-        there = relaying.location(place, self.url, self.connection.values.get("api_base", ""), start) if place else None
-        return (*relaying.back(headers, self._further), *((("Location", there),) if there else ()))
-
-    @property
-    def _further(self) -> tuple[str, ...]:
-        return self.connection.place.application.read_profile().relays
-
-    def _dressed(self, held: Held | None) -> Request:
-        """The request with the credential on; a field of the credential's that the caller sent too is the credential's alone."""
-        headers = relaying.onward(self.headers, self._further)
-        bare = Request(self.method, self.url, (), self.body.decode("utf-8", "replace"))
-        if held is not None:
-            token = held.access_token
-            dressed = Request(self.method, self.url, (("Authorization", f"Bearer {token}"),), bare.body, (token,))
-        else:
-            try:
-                dressed = dress(bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time()))
-            except NotComplete as error:
-                raise Problem(409, "This connection is not set up to the end.", str(error)) from error
-        ours = {name.lower() for name, _ in dressed.headers}
-        return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
-
-    def _send(self, way: Road, request: Request) -> shares.Steps[Answer]:
-        def send() -> Answer:
-            self.tries += 1
-            return way.send(request, content=self.body or None)
-
-        def take() -> float:
-            return _take_pace(self.connection, self.key, self.limit, way.left)
-
-        steps = sending(way, self.method, send, take=take, now=timezone.now)
-        while True:
-            try:
-                wait = next(steps)
-            except StopIteration as end:
-                answer: Answer = end.value
-                return answer
-            except RoadError as broken:
-                says = broken.failure.detail or broken.failure.code
-                raise Problem(502, "The application could not be reached.", says) from broken
-            yield shares.Wait(wait)

@@ -1,0 +1,226 @@
+"""The relay: a request of a workload, sent through a connection with its credential put on, at its pace, and repeated where that is safe."""
+
+from __future__ import annotations
+
+import math
+import secrets
+import time
+from collections.abc import Hashable
+from dataclasses import dataclass, field, replace
+from uuid import UUID
+
+from django.utils import timezone
+
+from neatlatch.core import relaying
+from neatlatch.core.destinations import origin
+from neatlatch.core.oauth2 import Request
+from neatlatch.core.schemes import OAUTH2
+from neatlatch.core.sending import NotComplete, dress
+from neatlatch.desk.estate.connections import tokens
+from neatlatch.desk.estate.connections.presented import credentials_of
+from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import roads, shares
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.wire.holding import Held
+from neatlatch.wire.kept import KeptRoads
+from neatlatch.wire.pace import Paces
+from neatlatch.wire.repeating import sending
+from neatlatch.wire.road import Passed, Road, RoadError
+
+from .quick import Quick
+from .services import road_of, token_of, until_renewed
+
+_PACES = Paces()
+_KEPT = KeptRoads()
+
+
+@dataclass(frozen=True)
+class Through:
+    """What the relay asks of a connection."""
+
+    id: UUID
+    ref: str
+    base: str
+    # Calls a second, and seconds that a call may take in all.
+    pace: float
+    time_limit: float
+    # Header fields that the application's profile lets through.
+    further: tuple[str, ...]
+
+    @classmethod
+    def of(cls, connection: Connection) -> Through:
+        """The connection's."""
+        profile = connection.place.application.read_profile()
+        base = connection.values.get("api_base", "")
+        return cls(connection.pk, connection.ref, base, connection.pace, connection.time_limit, profile.relays)
+
+    @classmethod
+    def of_quick(cls, ref: str, ready: Quick) -> Through:
+        """That of a connection whose token is ready."""
+        return cls(UUID(ready.connection), ref, ready.base, ready.pace, ready.time_limit, ready.relays)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A request as its caller sent it, for an address below the connection's base.
+
+    ``limit``: the pace of the caller's own ``key``, in calls a second, where it is given one.
+    """
+
+    method: str
+    url: str
+    headers: relaying.Headers = field(repr=False)
+    body: bytes = field(repr=False)
+    limit: float | None = None
+    key: UUID | None = None
+
+    @property
+    def may_be_repeated(self) -> bool:
+        """Whether the application takes it twice for once."""
+        return relaying.may_repeat_after_renewal(self.method, self.headers)
+
+
+@dataclass
+class Relayed:
+    """What came back. ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it."""
+
+    status: int
+    headers: relaying.Headers
+    body: bytes
+    tries: int
+    renewed: bool = False
+
+
+@dataclass
+class _Sender:
+    """Sends one request, as often as is safe and may help."""
+
+    through: Through
+    asked: Asked
+    tries: int = 0
+
+    def send(self, way: Road, request: Request) -> shares.Steps[Passed]:
+        """Send it. Raises :class:`Problem`."""
+
+        def once() -> Passed:
+            self.tries += 1
+            return way.pass_on(request, content=self.asked.body or None)
+
+        def take() -> float:
+            return _take_pace(self.through, self.asked, way.left)
+
+        steps = sending(way, self.asked.method, once, take=take, now=timezone.now)
+        while True:
+            try:
+                wait = next(steps)
+            except StopIteration as end:
+                answer: Passed = end.value
+                return answer
+            except RoadError as broken:
+                says = broken.failure.detail or broken.failure.code
+                raise Problem(502, "The application could not be reached.", says) from broken
+            yield shares.Wait(wait)
+
+    def with_token(self, token: str) -> Request:
+        """The request with a bearer token on."""
+        bare = Request(self.asked.method, self.asked.url, (), "")
+        return self.with_credential(replace(bare, headers=(("Authorization", f"Bearer {token}"),), secrets=(token,)))
+
+    def with_credential(self, dressed: Request) -> Request:
+        """The request with what carries the credential; a field of the credential's that the caller sent too is the credential's alone."""
+        headers = relaying.onward(self.asked.headers, self.through.further)
+        ours = {name.lower() for name, _ in dressed.headers}
+        return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
+
+    def back(self, answer: Passed, renewed: bool = False) -> Relayed:
+        """What the caller is answered."""
+        headers = tuple(answer.headers.items())
+        place = next((value for name, value in headers if name.lower() == "location"), "")
+        start = f"/relay/{self.through.ref}"
+        there = relaying.location(place, self.asked.url, self.through.base, start) if place else None
+        told = (*relaying.back(headers, self.through.further), *((("Location", there),) if there else ()))
+        return Relayed(answer.status, told, answer.octets, self.tries, renewed)
+
+
+def _take_pace(through: Through, asked: Asked, most: float) -> float:
+    """Take one call out of the connection's pace, and of that of the caller's own key where it has one; the seconds to wait for it.
+
+    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
+    """
+    paces: dict[Hashable, float] = {("connection", through.id): through.pace}
+    if asked.limit:
+        paces["key", through.id, asked.key] = asked.limit
+    wait, taken = _PACES.take(paces, time.monotonic(), max(most, 0.0))
+    if not taken:
+        raise Problem(
+            429,
+            "Too many requests wait for this connection's pace.",
+            f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
+            retry_after=math.ceil(wait),
+        )
+    return wait
+
+
+@dataclass
+class Relay:
+    """A request sent through a connection of any kind. ``tries`` were made before; ``refused`` is the generation of the token that was
+    refused then."""
+
+    connection: Connection
+    asked: Asked
+    tries: int = 0
+    refused: int | None = None
+
+    def run(self) -> Relayed:
+        """Send it, and wait here where that is needed. Raises :class:`Problem`."""
+        return shares.run_here(self.steps())
+
+    def steps(self) -> shares.Steps[Relayed]:
+        """Send it, in steps between which it waits. Raises :class:`Problem`."""
+        connection = self.connection
+        sender = _Sender(Through.of(connection), self.asked, self.tries)
+        yield from until_renewed(connection, force=self.refused is not None)
+        with road_of(connection, connection.time_limit) as way, way.within(connection.time_limit):
+            held, renewed = None, self.refused is not None
+            if renewed:
+                held = token_of(connection, way, True, self.refused)
+            elif connection.scheme in OAUTH2:
+                held = tokens.live(connection) or token_of(connection, way, False)
+            answer = yield from sender.send(way, self._dressed(sender, held))
+            if answer.status == 401 and held is not None and not renewed and self.asked.may_be_repeated:
+                # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
+                yield from until_renewed(connection, force=True)
+                held, renewed = token_of(connection, way, True, held.generation), True
+                answer = yield from sender.send(way, self._dressed(sender, held))
+        self.tries = sender.tries
+        return sender.back(answer, renewed)
+
+    def _dressed(self, sender: _Sender, held: Held | None) -> Request:
+        if held is not None:
+            return sender.with_token(held.access_token)
+        bare = Request(self.asked.method, self.asked.url, (), self.asked.body.decode("utf-8", "replace"))
+        try:
+            return sender.with_credential(dress(bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time())))
+        except NotComplete as error:
+            raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+
+
+def quickly(ref: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
+    """Send a request through a connection whose token is ready, on a line that is kept. Raises :class:`Problem`."""
+    through = Through.of_quick(ref, ready)
+    sender = _Sender(through, asked)
+    place = origin(through.base)
+
+    def make() -> Road:
+        return roads.road(through.time_limit, goes_to=frozenset((place,)))
+
+    # Who may not be repeated gets a line of its own: one that waited may be closed by the other side in that very moment.
+    name = (through.id, place, through.time_limit)
+    way_of = _KEPT.road(name, make) if asked.may_be_repeated else make()
+    with way_of as way, way.within(through.time_limit):
+        answer = yield from sender.send(way, sender.with_token(ready.header.removeprefix("Bearer ")))
+    if answer.status == 401 and asked.may_be_repeated:
+        rows = Connection.objects.select_related("place__application", "place__environment", "client__place")
+        connection = rows.get(pk=through.id)
+        return (yield from Relay(connection, asked, sender.tries, ready.generation).steps())
+    return sender.back(answer)
