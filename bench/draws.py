@@ -24,6 +24,8 @@ from tests.programs.test_draws import many
 from .table import row
 
 HANDS, SECONDS = 8, 6.0
+# For several processes: with few hands each would have batches of a few only.
+MANY_HANDS = 32
 FILL = """
 import json
 from neatlatch.core.registration import ClientMetadata
@@ -69,7 +71,7 @@ print(Drawn.objects.count())
 """
 
 
-def drive(port: int, method: str, path: str, headers: dict[str, str], body: str = "") -> tuple[float, float, float]:
+def drive(port: int, method: str, path: str, headers: dict[str, str], body: str = "", hands: int = HANDS) -> tuple[float, float, float]:
     """Ask as fast as so many hands can; answers requests a second, median and 99th percentile in milliseconds."""
     times: list[float] = []
     until = time.perf_counter() + SECONDS
@@ -85,11 +87,11 @@ def drive(port: int, method: str, path: str, headers: dict[str, str], body: str 
             times.append(time.perf_counter() - begun)
         line.close()
 
-    hands = [threading.Thread(target=hand) for _ in range(HANDS)]
+    threads = [threading.Thread(target=hand) for _ in range(hands)]
     begun = time.perf_counter()
-    for one in hands:
+    for one in threads:
         one.start()
-    for one in hands:
+    for one in threads:
         one.join()
     ordered = sorted(times)
     return len(times) / (time.perf_counter() - begun), statistics.median(ordered) * 1000, ordered[int(len(ordered) * 0.99)] * 1000
@@ -128,6 +130,17 @@ def main() -> None:
                 django = paces["through Django"]
                 row(f"{name} a second, {HANDS} hands", f"{pace:.0f}, p99 {tail:.0f} ms", f"a constant through all of Django: {django:.0f}; bare {base:.0f}", pace / base,
                     "half of the bare", pace >= base / 2)  # fmt: skip
+        for processes in (1, 2):
+            desk.kill()
+            desk.serve = ("-m", "neatlatch.cli", "serve", "--processes", str(processes))
+            desk.start("desk")
+            time.sleep(3)  # all of them
+            drive(desk.port, *asks["draws"], hands=MANY_HANDS)
+            pace, median, tail = drive(desk.port, *asks["draws"], hands=MANY_HANDS)
+            print(f"{processes} of nlatch serve {pace:>8.0f}{median:>11.1f}{tail:>9.1f}")
+            paces[f"draws by {processes}"] = pace
+        ratio = paces["draws by 2"] / paces["draws by 1"]
+        row(f"draws a second by two processes, {MANY_HANDS} hands", f"{paces['draws by 2']:.0f}", f"by one: {paces['draws by 1']:.0f}", ratio, "about double", ratio >= 1.6)
         desk.python(ABOUT_TO_END.format(left=15))
         begun = time.perf_counter()
         answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests-sandbox"))

@@ -312,6 +312,8 @@ def _serve(given: argparse.Namespace) -> int:
 
     config = serving.config(given.host, given.port)
     config.load()  # before any loop runs: the desk looks into its database as it starts
+    if given.processes > 1:
+        return serving.run_several(given.host, given.port, given.processes)
     server = uvicorn.Server(config)
     server.run()
     return 0 if server.started else 3
@@ -410,6 +412,13 @@ def _parser() -> argparse.ArgumentParser:
                               description="Plain HTTP, for a loopback address or behind a proxy that ends TLS (NEATLATCH_PROXY). Ctrl-C stops it.")  # fmt: skip
     one.add_argument("--port", type=int, default=8600)
     one.add_argument("--host", default="127.0.0.1", help="the address it listens on (127.0.0.1)")
+    one.add_argument(
+        "--processes",
+        type=_processes,
+        default=1,
+        metavar="N",
+        help="how many processes serve it, for more draws a second than one can answer (1)",
+    )
     one.set_defaults(run=_serve)
 
     one = commands.add_parser("door", help="serve the desk over TLS, where users may draw with a certificate of the house",
@@ -481,6 +490,14 @@ def _add_applying(command: argparse.ArgumentParser) -> None:
         help="why secrets may go to a new place, with a code of the second factor (asked for, or NLATCH_CODE)",
     )
     command.add_argument("--let-go", action="store_true", help="let go of what would go to a new place")
+
+
+def _processes(text: str) -> int:
+    """A number of processes. Raises ``ValueError``, which argparse tells."""
+    count = int(text)
+    if not 1 <= count <= 32:
+        raise argparse.ArgumentTypeError("between 1 and 32")
+    return count
 
 
 def _count(text: str) -> int:

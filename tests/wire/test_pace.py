@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 import threading
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.wire.pace import Paces
+from neatlatch.wire import pace
+from neatlatch.wire.pace import Paces, SharedPaces
 
 
-def test_one_call_takes_from_both_or_from_neither() -> None:
-    paces = Paces()
+@pytest.fixture(params=["of a process", "of a machine"])
+def paces(request: pytest.FixtureRequest, tmp_path: Path) -> Paces | SharedPaces:
+    return Paces() if request.param == "of a process" else SharedPaces(tmp_path / "paces.sqlite3")
+
+
+def test_one_call_takes_from_both_or_from_neither(paces: Paces | SharedPaces) -> None:
     both = {"connection": 10.0, "key": 1.0}
     assert paces.take(both, 0.0, 5.0) == (0.0, True)
     assert paces.take(both, 0.0, 0.5) == (1.0, False)  # the key's own pace is slower
@@ -33,8 +41,8 @@ def test_those_taken_from_longest_ago_are_forgotten() -> None:
 def test_no_more_calls_than_the_pace_whatever_it_changes_to(changes: list[float]) -> None:
     """A change of pace gives nothing back: of so many calls, no second has more than the quickest pace and one second's worth at once."""
     paces, at, calls = Paces(), 0.0, list[float]()
-    for pace in changes:
-        wait, taken = paces.take({"a": pace}, at, 1e9)
+    for changed in changes:
+        wait, taken = paces.take({"a": changed}, at, 1e9)
         assert taken
         at += wait
         calls.append(at)
@@ -42,8 +50,32 @@ def test_no_more_calls_than_the_pace_whatever_it_changes_to(changes: list[float]
         assert sum(begin <= one < begin + 1 for one in calls) <= 2 * max(changes) + 1
 
 
-def test_many_threads_take_turns() -> None:
-    paces, waits, turn = Paces(), list[float](), threading.Lock()
+def test_processes_share_a_pace_and_a_machine_that_started_anew_begins_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "paces.sqlite3"
+    one, other = SharedPaces(file), SharedPaces(file)
+    assert [one.take({"a": 2.0}, 1000.0, 9.0)[0] for _ in range(2)] == [0.0, 0.0]
+    assert other.take({"a": 2.0}, 1000.0, 9.0)[0] == pytest.approx(0.5)
+    assert one.take({"a": 2.0}, 1000.0, 9.0)[0] == pytest.approx(1.0)
+    assert file.stat().st_mode & 0o777 == 0o600
+    another = tmp_path / "boot_id"
+    another.write_text("another run\n")
+    monkeypatch.setattr(pace, "_BOOT", another)
+    # The clock is behind what was kept; nobody waits for it to come there.
+    assert [SharedPaces(file).take({"a": 2.0}, 5.0, 9.0)[0] for _ in range(2)] == [0.0, 0.0]
+
+
+def test_of_very_many_only_the_newest_are_kept(tmp_path: Path) -> None:
+    file = tmp_path / "paces.sqlite3"
+    paces = SharedPaces(file, most=50)
+    for number in range(220):
+        paces.take({number: 1.0}, 0.0, 9.0)
+    with contextlib.closing(sqlite3.connect(file)) as kept:
+        assert kept.execute("SELECT count(*) FROM bucket").fetchone()[0] <= 100
+    assert paces.take({219: 1.0}, 0.0, 9.0)[0] == 1.0
+
+
+def test_many_threads_take_turns(paces: Paces | SharedPaces) -> None:
+    waits, turn = list[float](), threading.Lock()
 
     def take() -> None:
         for _ in range(50):

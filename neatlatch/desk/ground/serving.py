@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import ctypes
 import os
+import signal
+import sys
+from multiprocessing import parent_process
+from socket import IPPROTO_TCP, TCP_NODELAY
 from typing import Any
 
 import uvicorn
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+from uvicorn.supervisors import Multiprocess
 
 APPLICATION = "neatlatch.desk.pages.asgi:application"
 # Seconds from a connection's first octet, or the end of the answer before, to the end of the next request's header.
@@ -98,10 +105,49 @@ class Plain(HeaderWithin, HttpToolsProtocol):
         self.transport.close()
 
 
+class LoadedBeforeItsLoop(uvicorn.Config):
+    """Settings by which the desk is loaded before any event loop runs, in whatever process: it looks into its database as it starts."""
+
+    def get_loop_factory(self) -> Any:
+        """What makes the loop, once the desk is loaded."""
+        if not self.loaded:
+            self.load()
+        return super().get_loop_factory()
+
+
+# The same in one of several processes.
+_OF_SEVERAL = "neatlatch.desk.pages.one_of_several:application"
+
+
+def run_several(host: str, port: int, processes: int) -> int:
+    """Serve from several processes behind one socket until a signal ends them; one that dies is replaced. The exit status."""
+    several = config(host, port)
+    several.app, several.workers = _OF_SEVERAL, processes
+    # One that does not answer for so long hangs; a busy one answers between two steps.
+    several.timeout_worker_healthcheck = 60
+    socket = several.bind_socket()
+    # A program on this machine is answered as fast as by one process.
+    socket.setsockopt(IPPROTO_TCP, TCP_NODELAY, 1)
+    Multiprocess(several, sockets=[socket]).run()
+    return 0
+
+
+def end_with_parent() -> None:
+    """Have this process ended when the one that started it is gone, however that ended (prctl(2), Linux only)."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+    parent = parent_process()
+    if parent is not None and os.getppid() != parent.pid:  # it ended before that was said
+        sys.exit(0)
+
+
+_PR_SET_PDEATHSIG = 1
+
+
 def config(host: str, port: int, http: type[asyncio.Protocol] = Plain) -> uvicorn.Config:
     """The server's settings. Addresses with codes and links in them go into no log; what runs here is not named; no header says who calls
     (``NEATLATCH_PROXY`` has the desk itself look at that)."""
-    return uvicorn.Config(
+    return LoadedBeforeItsLoop(
         APPLICATION,
         host=host,
         port=port,

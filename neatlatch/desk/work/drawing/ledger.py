@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
 
+from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import Max, Sum
 
@@ -73,11 +78,31 @@ def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
     rows = [(fact.user.replace("-", ""), fact.connection.replace("-", ""), fact.credential, fact.way, hour, count, count if fact.failed else 0, last)
             for (fact, hour), (count, last) in batch.items()]  # fmt: skip
     adapt = connection.ops.adapt_datetimefield_value
-    with transaction.atomic(), connection.cursor() as cursor:
+    with _TURN.taken(), transaction.atomic(), connection.cursor() as cursor:
         for user, target, credential, way, hour, count, failed, last in rows:
             cursor.execute(_SQL, [user, target, credential, way, adapt(hour), count, failed, adapt(last)])
 
 
+class _Turn:
+    """One of all processes that count draws writes at a time. Whoever waits for SQLite's own lock sleeps and looks again; who waits for this is woken."""
+
+    def __init__(self, file: Path) -> None:
+        self._file = file
+        self._held: tuple[int, int] | None = None
+
+    @contextmanager
+    def taken(self) -> Iterator[None]:
+        """Wait for the turn, and give it back."""
+        if self._held is None or self._held[0] != os.getpid():
+            self._held = (os.getpid(), os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
+        fcntl.flock(self._held[1], fcntl.LOCK_EX)
+        try:
+            yield
+        finally:
+            fcntl.flock(self._held[1], fcntl.LOCK_UN)
+
+
+_TURN = _Turn(settings.HOME / "draws.lock")
 LEDGER = Ledger()
 
 

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import math
 import secrets
+import sqlite3
 import time
 from collections.abc import Hashable
 from dataclasses import dataclass, field, replace
 from uuid import UUID
 
+import structlog
+from django.conf import settings
 from django.utils import timezone
 
 from neatlatch.core import relaying
@@ -23,14 +26,18 @@ from neatlatch.desk.ground.common import roads, shares
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.wire.holding import Held
 from neatlatch.wire.kept import KeptRoads
-from neatlatch.wire.pace import Paces
+from neatlatch.wire.pace import Paces, SharedPaces
 from neatlatch.wire.repeating import sending
 from neatlatch.wire.road import Passed, Road, RoadError
 
 from .quick import Quick
 from .services import road_of, token_of, until_renewed
 
-_PACES = Paces()
+log = structlog.get_logger()
+# One pace for all processes that relay: the desk's, however many, and the TLS listener.
+_PACES: Paces | SharedPaces = SharedPaces(settings.HOME / "paces.sqlite3")
+# Where that file cannot be used, each process has its own.
+_OWN_PACES = Paces()
 _KEPT = KeptRoads()
 
 
@@ -150,7 +157,12 @@ def _take_pace(through: Through, asked: Asked, most: float) -> float:
     paces: dict[Hashable, float] = {("connection", through.id): through.pace}
     if asked.limit:
         paces["key", through.id, asked.key] = asked.limit
-    wait, taken = _PACES.take(paces, time.monotonic(), max(most, 0.0))
+    at, longest = time.monotonic(), max(most, 0.0)
+    try:
+        wait, taken = _PACES.take(paces, at, longest)
+    except sqlite3.Error as error:
+        log.warning("the file of paces cannot be used", why=str(error))
+        wait, taken = _OWN_PACES.take(paces, at, longest)
     if not taken:
         raise Problem(
             429,
