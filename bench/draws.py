@@ -140,7 +140,14 @@ def main() -> None:
             print(f"{processes} of nlatch serve {pace:>8.0f}{median:>11.1f}{tail:>9.1f}")
             paces[f"draws by {processes}"] = pace
         ratio = paces["draws by 2"] / paces["draws by 1"]
-        row(f"draws a second by two processes, {MANY_HANDS} hands", f"{paces['draws by 2']:.0f}", f"by one: {paces['draws by 1']:.0f}", ratio, "about double", ratio >= 1.6)
+        row(
+            f"draws a second by two processes, {MANY_HANDS} hands",
+            f"{paces['draws by 2']:.0f}",
+            f"by one: {paces['draws by 1']:.0f}",
+            ratio,
+            "about double",
+            ratio >= 1.6,
+        )
         desk.python(ABOUT_TO_END.format(left=15))
         begun = time.perf_counter()
         answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests-sandbox"))

@@ -194,7 +194,7 @@ def main() -> None:
             "standins",
             log,
         )
-        _once_for(home / ".tables", _digest(ROOT / "neatlatch" / "desk", "*/migrations/*.py"),
+        _once_for(home / ".tables", _digest(ROOT / "neatlatch" / "desk", "**/migrations/*.py"),
                   lambda: crew.run("manage.py", "migrate", "--skip-checks", "--verbosity", "0"))  # fmt: skip
         _once_for(home / ".static", _digest(ROOT / "web" / "dist", "**/*"),
                   lambda: crew.run("manage.py", "collectstatic", "--noinput", "--clear", "--verbosity", "0"))  # fmt: skip
