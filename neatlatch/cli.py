@@ -167,8 +167,11 @@ def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
 
 def _imports(given: argparse.Namespace) -> int:
     set_up()
+    from neatlatch.desk.work.inventory import blocks
     from neatlatch.desk.work.inventory.models import ImportPlan
 
+    if given.go_on:
+        blocks.go_on(_progress)
     for plan in ImportPlan.objects.select_related("by")[:20]:
         undone = ", undone" if plan.undone else ""
         undoes = f", undoes {plan.undoes_id}" if plan.undoes_id else ""
@@ -446,6 +449,7 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_apply)
 
     one = commands.add_parser("imports", help="list what was applied, newest first")
+    one.add_argument("--go-on", action="store_true", help="first go on with one whose process was killed, as the worker does")
     one.set_defaults(run=_imports)
 
     one = commands.add_parser("undo", help="undo an import, by its stored steps; what was changed since stays",

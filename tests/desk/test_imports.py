@@ -183,6 +183,7 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
         services.begin(by, with_many(by))
     services.stop(by, plan)
     assert plan.problem == "Stopped by Morag Orr."
+    assert Entry.objects.get(did="stopped applying").who == "morag"
     for what, edit in list(edits(by).items())[:1]:
         assert edit(), what
 
@@ -411,6 +412,9 @@ def test_old_plans_and_those_that_were_never_begun_are_cleared_away(by: Person) 
     plan = services.apply(by, with_many(by)).plan
     assert plan is not None
     now = timezone.now()
+    died = ImportPlan.objects.create(by=by, begun=now, state="checking", is_open=True, worker=_of_a_dead_process())
+    assert services.apply(by, services.export(by)).plan is None  # it stands in nobody's way
+    assert not ImportPlan.objects.filter(pk=died.pk).exists()
     died = ImportPlan.objects.create(by=by, begun=now, state="storing", worker=_of_a_dead_process())
     lives = ImportPlan.objects.create(by=by, begun=now, state="checking", is_open=True, worker=blocks.owner.sign())
     assert blocks.forget_old(now) == 1
@@ -472,7 +476,7 @@ def test_a_large_file_by_command(by: Person, tmp_path: Any, capsys: pytest.Captu
     assert f"{MANY + 2} changes." in out.out
     assert f"{MANY + 2} of {MANY + 2} applied" in out.err
     assert User.objects.filter(name__startswith="Night run").count() == MANY
-    assert main(["imports"]) == 0
+    assert main(["imports", "--go-on"]) == 0
     plan = ImportPlan.objects.get()
     assert f"{plan.pk}  " in (listed := capsys.readouterr().out)
     assert f"morag: applied, {MANY + 2} of {MANY + 2} applied" in listed

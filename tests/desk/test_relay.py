@@ -178,3 +178,21 @@ def test_an_application_that_is_gone_is_told_as_such(drawn: Drawn_, kept: KeptRo
     assert told.failed == 1
     setup.stand_ins.fault("none")
     assert quickly(key)["status"] == 200
+
+
+def test_a_fault_of_ours_sends_nothing_twice(drawn: Drawn_, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What went wrong after the request had left is not put right by sending it the long way as well."""
+    _, _, _, key = drawn
+    ask(key, "/relay/cargo/manifests")
+    monkeypatch.setattr(relay._Sender, "back", lambda *given: 1 // 0)
+    sent: list[str] = []
+    pass_on = relay.Road.pass_on
+
+    def counted(road: Any, request: Any, content: bytes | None = None) -> Any:
+        sent.append(request.url)
+        return pass_on(road, request, content)
+
+    monkeypatch.setattr(relay.Road, "pass_on", counted)
+    answer = quickly(key)
+    assert (answer["long"], answer["status"], len(sent)) == (False, 500, 1)
+    assert "zero" not in answer["body"].decode()

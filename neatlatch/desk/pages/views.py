@@ -30,9 +30,7 @@ _OF_PROGRAMS = {"api", "static", "draw", "relay", "house", ".well-known"}
 
 def broken(request: HttpRequest) -> HttpResponse:
     """Something here is wrong: said without what, which stands in the log."""
-    return problems.answer(
-        Problem(500, "Something went wrong here.", "It stands in the desk's log. Look whether it was done before you try again.")
-    )
+    return problems.answer(problems.broken())
 
 
 def refused(request: HttpRequest, exception: Exception) -> HttpResponse:

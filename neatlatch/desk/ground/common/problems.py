@@ -22,6 +22,11 @@ def not_found(what: str) -> Problem:
     return Problem(404, f"There is no such {what}.", "It may have been renamed or taken away. Go back to the list.")
 
 
+def broken() -> Problem:
+    """Something here is wrong: said without what, which is in the log."""
+    return Problem(500, "Something went wrong here.", "It stands in the desk's log. Look whether it was done before you try again.")
+
+
 def wrong_fields(errors: dict[str, str]) -> Problem:
     """A form has something wrong in it."""
     first = next(iter(errors.values()))

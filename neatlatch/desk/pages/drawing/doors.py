@@ -21,6 +21,7 @@ from urllib.parse import quote
 from uuid import UUID
 from weakref import WeakValueDictionary
 
+import structlog
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.utils import timezone
@@ -42,6 +43,7 @@ from neatlatch.desk.work.drawing import relay as relay_service
 from neatlatch.desk.work.drawing.ledger import LEDGER, Fact
 from neatlatch.desk.work.rounds import services as rounds
 
+log = structlog.get_logger()
 LARGEST_BODY = 2 * 1024 * 1024
 _REF = re.compile(r"[a-z0-9-]{1,80}")
 _REFUSED = {
@@ -264,11 +266,18 @@ async def usual_relay(scope: Scope, receive: Any, send: Any, long_way: Callable[
     except _NotUsual:
         await long_way(again)
     except Problem as problem:
-        answer = problems.answer(problem)
-        told = [*answer.items(), ("Cache-Control", "no-store")]
-        await at_once.reply(send, answer.status_code, told, answer.content)
+        await _refuse(send, problem)
+    except Exception:
+        # The application may have had the request: the long way would send it once more.
+        log.exception("a request could not be relayed")
+        await _refuse(send, problems.broken())
     else:
         await at_once.reply(send, status, headers, content)
+
+
+async def _refuse(send: Any, problem: Problem) -> None:
+    answer = problems.answer(problem)
+    await at_once.reply(send, answer.status_code, [*answer.items(), ("Cache-Control", "no-store")], answer.content)
 
 
 Answered = tuple[int, list[tuple[str, str]], bytes]

@@ -23,6 +23,7 @@ from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import owner, refusals
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
@@ -75,7 +76,7 @@ def work_on(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda 
         return plan
     try:
         while (left := _next_block(plan)) is not None:
-            _apply(plan, left, worker)
+            _apply(plan, left, worker, patient=True)
             progress(plan)
         if plan.is_open:
             _note_results(plan)
@@ -103,7 +104,7 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
     """
     try:
         while (left := _next_block(plan)) is not None:
-            _apply(plan, left, plan.worker)
+            _apply(plan, left, plan.worker, patient=False)
         _note_results(plan)
         won.until_saved(lambda: _finish(plan, plan.worker), f"import-{plan.pk}")
     except _Lost:
@@ -143,11 +144,15 @@ def _next_block(plan: ImportPlan) -> list[ImportStep] | None:
     return steps or None
 
 
-def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
-    """Apply a block. Raises :class:`StepFailed`, and :class:`_Lost`; then nothing was changed here."""
+def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str, *, patient: bool) -> None:
+    """Apply a block; ``patient``: however long the database is locked. Raises :class:`StepFailed`, and
+    :class:`_Lost`; then nothing was changed here."""
     for step in steps:
         _change_there(plan, step)
-    won.until_saved(lambda: _apply_here(plan, steps, worker), f"import-{plan.pk}")
+    if patient:
+        won.until_saved(lambda: _apply_here(plan, steps, worker), f"import-{plan.pk}")
+    else:
+        _apply_here(plan, steps, worker)
     plan.done = steps[-1].number
 
 
@@ -268,8 +273,9 @@ def _note_undone(plan: ImportPlan) -> None:
         earlier, undone = earlier.undoes, not undone
 
 
-def _stop(plan: ImportPlan, problem: str) -> None:
-    """End a plan before its last step."""
+def _stop(plan: ImportPlan, problem: str, by: Actor | None = None) -> None:
+    """End a plan before its last step; ``by`` is who stops it (``None``: it stops by itself, under whose
+    name it is applied)."""
     plan.refresh_from_db()
     if plan.is_open:
         _note_results(plan)
@@ -280,7 +286,7 @@ def _stop(plan: ImportPlan, problem: str) -> None:
         if ImportPlan.objects.filter(pk=plan.pk, is_open=True).update(**ended):
             plan.refresh_from_db()
             about = {"applied": plan.done, "of": plan.total, "why": problem}
-            write(plan.by, "stopped applying", "inventory", plan.base or "without base", about)
+            write(by or plan.by, "stopped applying", "inventory", plan.base or "without base", about)
 
     won.until_saved(stop, f"import-{plan.pk}")
     plan.refresh_from_db()
@@ -295,28 +301,33 @@ def stop(by: Person, plan: ImportPlan) -> ImportPlan:
     """Stop a plan after the block that is being applied. Raises :class:`Problem` where it has ended."""
     if not plan.is_open:
         raise Problem(409, "This import has ended.", "There is nothing to stop.")
-    _stop(plan, f"Stopped by {by.shown_name}.")
+    _stop(plan, f"Stopped by {by.shown_name}.", by)
     return plan
 
 
-def go_on() -> None:
-    """Go on with an import whose process is gone, and clear away old ones: the worker's tick."""
+def go_on(progress: Callable[[ImportPlan], object] = lambda _: None) -> None:
+    """Go on with an import that nobody works on; ``progress`` is called after each block."""
     for plan in ImportPlan.objects.filter(state=State.APPLYING):
-        work_on(plan)
+        work_on(plan, progress)
 
 
 def forget_old(now: datetime) -> int:
     """Clear away plans that nobody undoes any more, and those that were never begun; how many."""
     kept = ImportPlan.objects.order_by("-begun").values_list("pk", flat=True)[:_KEPT]
     ended = ImportPlan.objects.filter(state__in=(State.APPLIED, State.STOPPED))
-    old = ended.filter(Q(begun__lt=now - _KEPT_FOR) | ~Q(pk__in=list(kept)))
+    old = list(ended.filter(Q(begun__lt=now - _KEPT_FOR) | ~Q(pk__in=list(kept))))
+    for plan in old:
+        discard(plan)
+    return len(old) + forget_never_begun(now)
+
+
+def forget_never_begun(now: datetime) -> int:
+    """Clear away plans whose process ended before anything of them was applied; how many."""
     never_begun = ImportPlan.objects.filter(state__in=(State.STORING, State.CHECKING))
     gone = [plan for plan in never_begun if owner.is_gone(plan.worker) or plan.begun < now - timedelta(hours=1)]
-    count = 0
-    for plan in [*old, *gone]:
+    for plan in gone:
         discard(plan)
-        count += 1
-    return count
+    return len(gone)
 
 
 def discard(plan: ImportPlan) -> None:

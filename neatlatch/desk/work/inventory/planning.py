@@ -270,14 +270,17 @@ def _client_of(change: Change, before: Given | None, after: Given | None, conten
 def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
     """Whether everything is still as the preview found it; a plan that it is not true of is removed.
 
-    Asked once a plan is open, when nobody changes its objects any more.
+    Asked once a plan is open, when nobody changes its objects any more. Raises :class:`Problem` where
+    somebody has stopped it meanwhile.
     """
-    if reading.digest(collected().content) == preview.standing:
-        ImportPlan.objects.filter(pk=plan.pk).update(state=State.APPLYING)
-        plan.refresh_from_db()
-        return True
-    plan.delete()
-    return False
+    if reading.digest(collected().content) != preview.standing:
+        plan.delete()
+        return False
+    checking = ImportPlan.objects.filter(pk=plan.pk, state=State.CHECKING)
+    if not checking.update(state=State.APPLYING):
+        raise Problem(409, "This import was stopped.", "Nothing was applied.")
+    plan.refresh_from_db()
+    return True
 
 
 def changed_meanwhile() -> Problem:

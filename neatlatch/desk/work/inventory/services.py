@@ -103,6 +103,7 @@ def begin_planned(
     undoes: ImportPlan | None = None,
 ) -> Begun:
     """Begin to apply what a preview shows, as :func:`begin`."""
+    blocks.forget_never_begun(timezone.now())
     for _ in range(_TRIES):
         shown = plan_it()
         if seen and seen != shown.standing:
