@@ -19,7 +19,21 @@ ROOT = Path(__file__).resolve().parents[1]
 OUT, KEPT = ROOT / "docs" / "benchmarks.md", ROOT / "docs" / "benchmarks.json"
 # Where a bench that is run from here writes its rows.
 _ROWS = "NEATLATCH_BENCH_ROWS"
-BENCHES = ("scale", "inventory", "starting", "ladder", "draws", "relay", "finding", "scroll", "first_load", "safe", "access", "trim")
+BENCHES = (
+    "scale",
+    "rounds",
+    "inventory",
+    "starting",
+    "ladder",
+    "draws",
+    "relay",
+    "finding",
+    "scroll",
+    "first_load",
+    "safe",
+    "access",
+    "trim",
+)
 
 
 @dataclass(frozen=True)
