@@ -87,6 +87,8 @@ def main() -> None:
     tested = (Test.objects.filter(state="done").count() - done) / (time.monotonic() - begun)
     round_.send_signal(signal.SIGKILL)
     round_.wait()
+    print(f"a round of {tested:.0f} tests a second")
+    assert tested > 1
     for address in LISTS:
         ratio = busy[address] / idle[address]
         print(f"{address:<36} {busy[address]:7.1f} ms during a round, {idle[address]:7.1f} ms idle: {ratio:4.1f} × (aim 2)")
