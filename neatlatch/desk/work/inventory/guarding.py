@@ -13,7 +13,7 @@ from django.db.models import Model
 
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
+from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.ground.common import marking, refusals
@@ -37,6 +37,8 @@ class Guarded:
     row: str = "id"
     # Whether a row is a part of its object, so that adding one is an edit, too.
     part: bool = False
+    # Whether rows also come and go by what is no edit: a sign-in notes whose account it was.
+    comes_and_goes: bool = False
 
 
 _ALL = (
@@ -49,8 +51,9 @@ _ALL = (
     Guarded(Place, "places", ("changed_at",)),
     Guarded(RuleBook, "places", ("version",), row="place_id", part=True),
     Guarded(Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")),
-    Guarded(Client, "clients", ("changed_at",)),
+    Guarded(Client, "clients", ("changed_at", "state", "ticks")),
     Guarded(Connection, "connections", ("changed_at",)),
+    Guarded(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
     Guarded(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
     Guarded(User, "users", ("changed_at",)),
     Guarded(Use, "users", ("operations", "connection_id", "application_id"), row="user_id", part=True),
@@ -72,7 +75,8 @@ def triggers() -> Iterator[Trigger]:
     for guarded in _ALL:
         meta = guarded.model._meta
         table, held = meta.db_table, _is_held(guarded, "OLD")
-        yield f"{table}_removed", f"BEFORE DELETE ON {table} WHEN {held} {refuse}"
+        if not guarded.comes_and_goes:
+            yield f"{table}_removed", f"BEFORE DELETE ON {table} WHEN {held} {refuse}"
         if guarded.part:
             yield f"{table}_added", f"BEFORE INSERT ON {table} WHEN {_is_held(guarded, 'NEW')} {refuse}"
         columns = [field for field in meta.concrete_fields if field.column in guarded.columns]
