@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 import yaml
 from django.db import connection as database
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.cli import main
@@ -125,6 +126,44 @@ def test_a_small_file_is_applied_whole_or_not_at_all(by: Person, monkeypatch: py
     assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
     assert not ImportPlan.objects.exists()
     assert not ImportStep.objects.exists()
+
+
+def test_a_small_file_that_is_applied_and_not_ended_is_ended_by_the_worker(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The database refuses after the block: nobody may think that nothing was applied, and it can be undone."""
+    plain = yaml.safe_load(services.export(by))
+    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+
+    def refuse(*given: Any) -> None:
+        raise OSError("the disk is gone")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(blocks, "_finish", refuse)
+        with pytest.raises(OSError, match="the disk is gone"):
+            services.begin(by, yaml.safe_dump(plain))
+    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    plan = ImportPlan.objects.get()
+    assert (plan.state, plan.done, plan.worker) == ("applying", 1, "")
+    blocks.go_on()
+    plan.refresh_from_db()
+    assert (plan.state, plan.is_open) == ("applied", False)
+    services.undo(by, plan)
+    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+
+
+def test_what_is_shown_of_imports_reads_no_copy_of_the_inventory(by: Person) -> None:
+    plan = services.apply(by, with_many(by)).plan
+    assert plan is not None
+    web = web_of(by)
+    with CaptureQueriesContext(database) as seen:
+        for address in (
+            "/inventory/imports",
+            "/inventory/imports/open",
+            f"/inventory/imports/{plan.pk}",
+            f"/inventory/imports/{plan.pk}/steps",
+        ):
+            send(web, "get", address)
+    assert any("inventory_importplan" in one["sql"] for one in seen)
+    assert not any("base_after" in one["sql"] or "base_before" in one["sql"] for one in seen)
 
 
 def test_a_plan_whose_process_is_gone_is_gone_on_with(by: Person) -> None:

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Literal
 from uuid import UUID
 
+from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
@@ -195,8 +196,13 @@ def plan_out(plan: ImportPlan) -> ImportPlanOut:
     )
 
 
+def _plans() -> QuerySet[ImportPlan]:
+    """Imports as they are shown: without the two copies of the whole inventory that each may hold."""
+    return ImportPlan.objects.select_related("by").defer("base_before", "base_after")
+
+
 def _plan(identity: UUID) -> ImportPlan:
-    plan = ImportPlan.objects.select_related("by").filter(pk=identity).first()
+    plan = _plans().filter(pk=identity).first()
     if plan is None:
         raise problems.not_found("import")
     return plan
@@ -246,8 +252,7 @@ def begin_import(request: HttpRequest, given: InventoryApplyIn) -> tuple[int, Im
 def imports(request: HttpRequest, cursor: str | None = None) -> ImportPlans:
     """Imports, newest first."""
     guard.need(request, "look")
-    rows = ImportPlan.objects.select_related("by")
-    plans, following = page(rows, "begun", cursor, limit=20, descending=True, then="id")
+    plans, following = page(_plans(), "begun", cursor, limit=20, descending=True, then="id")
     return ImportPlans(items=[plan_out(plan) for plan in plans], next=following)
 
 
@@ -255,7 +260,7 @@ def imports(request: HttpRequest, cursor: str | None = None) -> ImportPlans:
 def open_import(request: HttpRequest) -> OpenImport:
     """The import that is being applied now."""
     guard.need(request, "look")
-    plan = ImportPlan.objects.select_related("by").filter(is_open=True).first()
+    plan = _plans().filter(is_open=True).first()
     return OpenImport(plan=plan_out(plan) if plan is not None else None)
 
 

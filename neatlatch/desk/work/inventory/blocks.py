@@ -31,7 +31,7 @@ from neatlatch.desk.ground.people.models import Person
 from .applying import Applying
 from .collecting import collected
 from .models import ImportPlan, ImportStep, Origin, packed
-from .planning import LEASE, State, content_of, names_by_id
+from .planning import LEASE, State, content_of, discard, names_by_id
 from .validating import of_problem
 
 log = structlog.get_logger()
@@ -43,7 +43,7 @@ _COSTS = {"connections": 3, "users": 2, "applications": 5, "places": 3, "clients
 _REMOVAL = 3
 # So many plans are kept, for so long, to be undone.
 _KEPT, _KEPT_FOR = 20, timedelta(days=30)
-_DELETED_AT_ONCE, _STEPS_AT_ONCE = 2_000, 400
+_STEPS_AT_ONCE = 400
 
 
 class StepFailed(Exception):
@@ -100,7 +100,8 @@ def work_on(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda 
 def apply_in_one(plan: ImportPlan) -> ImportPlan:
     """Apply a plan that is one block, as a whole or not at all: where a step fails, the plan is gone.
 
-    Raises :class:`StepFailed`, :class:`Problem`.
+    Raises :class:`StepFailed`, :class:`Problem`. What goes wrong once the block is applied leaves the
+    plan to the worker, which ends it: it can be undone like any other.
     """
     try:
         while (left := _next_block(plan)) is not None:
@@ -110,7 +111,10 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
     except _Lost:
         plan.refresh_from_db()
     except Exception:
-        discard(plan)
+        if plan.done:
+            ImportPlan.objects.filter(pk=plan.pk, worker=plan.worker).update(worker="", worker_until=None)
+        else:
+            discard(plan)
         raise
     return plan
 
@@ -260,8 +264,7 @@ def _note_origin(username: str, plan: ImportPlan) -> None:
         rows = Origin.objects.filter(digest=plan.base, packed=plan.undoes.base_after)
         rows.update(packed=plan.base_after, at=timezone.now(), by=username)
         return
-    kept = {"packed": plan.base_after, "at": timezone.now(), "by": username}
-    Origin.objects.update_or_create(digest=plan.base, defaults=kept)
+    Origin.keep(plan.base, plan.base_after, username)
 
 
 def _note_undone(plan: ImportPlan) -> None:
@@ -328,10 +331,3 @@ def forget_never_begun(now: datetime) -> int:
     for plan in gone:
         discard(plan)
     return len(gone)
-
-
-def discard(plan: ImportPlan) -> None:
-    """Remove a plan and its steps, a block of them after another."""
-    for start in range(0, plan.total, _DELETED_AT_ONCE):
-        plan.steps.filter(number__gt=start, number__lte=start + _DELETED_AT_ONCE).delete()
-    plan.delete()

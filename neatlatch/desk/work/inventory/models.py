@@ -9,6 +9,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
 
 from neatlatch.core.inventory.shape import Content
 
@@ -24,6 +25,13 @@ class Origin(models.Model):
 
     class Meta:
         ordering = ["-at"]
+
+    @classmethod
+    def keep(cls, digest: str, stored: bytes | memoryview, username: str) -> None:
+        """Keep a content (:func:`packed`) for an origin, in place of the one before. Part of the
+        surrounding transaction."""
+        kept = {"packed": stored, "at": timezone.now(), "by": username}
+        cls.objects.update_or_create(digest=digest, defaults=kept)
 
     @property
     def content(self) -> Content:

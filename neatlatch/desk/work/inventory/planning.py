@@ -32,7 +32,7 @@ from .plain import Given
 State = ImportPlan.State
 # So long a plan is left to whoever works on it, where nobody can say whether that process lives.
 LEASE = timedelta(seconds=60)
-_STORED_AT_ONCE = 400
+_STORED_AT_ONCE, _DELETED_AT_ONCE = 400, 2_000
 
 
 @dataclass(frozen=True)
@@ -223,10 +223,17 @@ def store(by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan 
         with transaction.atomic():
             ImportPlan.objects.filter(pk=plan.pk).update(state=State.CHECKING, is_open=True)
     except IntegrityError as error:
-        plan.delete()
+        discard(plan)
         raise another_open() from error
     plan.refresh_from_db()
     return plan
+
+
+def discard(plan: ImportPlan) -> None:
+    """Remove a plan and its steps, a block of them after another."""
+    for start in range(0, plan.total, _DELETED_AT_ONCE):
+        plan.steps.filter(number__gt=start, number__lte=start + _DELETED_AT_ONCE).delete()
+    plan.delete()
 
 
 def another_open() -> Problem:
@@ -274,7 +281,7 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
     somebody has stopped it meanwhile.
     """
     if reading.digest(collected().content) != preview.standing:
-        plan.delete()
+        discard(plan)
         return False
     checking = ImportPlan.objects.filter(pk=plan.pk, state=State.CHECKING)
     if not checking.update(state=State.APPLYING):

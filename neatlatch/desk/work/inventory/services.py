@@ -32,9 +32,9 @@ def export(by: Actor) -> str:
     """The whole inventory as a file, noted as something that files may be made from."""
     content = collect()
     digest = reading.digest(content)
-    kept = {"packed": packed(content), "at": timezone.now(), "by": by.username}
+    stored = packed(content)
     with transaction.atomic():
-        Origin.objects.update_or_create(digest=digest, defaults=kept)
+        Origin.keep(digest, stored, by.username)
         Origin.objects.filter(pk__in=list(Origin.objects.values_list("pk", flat=True)[_KEPT_ORIGINS:])).delete()
         write(by, "exported", "inventory", digest)
     return reading.write(content, digest)
@@ -129,8 +129,7 @@ def begin_planned(
 def _note_nothing(by: Person, shown: Preview) -> None:
     """A file that changes nothing was applied all the same: others of its origin are seen as made from it."""
     if shown.base:
-        kept = {"packed": packed(shown.outcome.base), "at": timezone.now(), "by": by.username}
-        Origin.objects.update_or_create(digest=shown.base, defaults=kept)
+        Origin.keep(shown.base, packed(shown.outcome.base), by.username)
     write(by, "applied", "inventory", shown.base or "without base", {"changes": 0})
 
 

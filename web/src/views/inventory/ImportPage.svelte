@@ -37,7 +37,6 @@
     if (begun.plan) goto(`/inventory/imports/${begun.plan.id}`)
   }
   const stop = () => acts.run(() => ok(api.POST('/api/inventory/imports/{identity}/stops', path)), ['import', identity])
-  const ACTS: Record<string, string> = { add: 'add', change: 'change', remove: 'remove' }
 </script>
 
 <svelte:head><title>Import · Neat Latch</title></svelte:head>
@@ -86,7 +85,7 @@
             <tr data-row>
               <td class="text-soft">{step.number}</td>
               <td><span class="help">{step.kind}</span> <span class="value wrap-anywhere">{step.key}</span></td>
-              <td class={step.act === 'remove' ? 'text-error font-semibold' : ''}>{ACTS[step.act]}</td>
+              <td class={step.act === 'remove' ? 'text-error font-semibold' : ''}>{step.act}</td>
               <td class={applied ? 'text-success' : 'text-soft'}>{applied ? '✓ yes' : 'not yet'}</td>
               <td class="wrap-anywhere">{step.says.slice(0, 3).join('; ')}{step.says.length > 3 ? '; …' : ''}</td>
             </tr>
