@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from neatlatch.core import openapi, profiles
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import properties
-from neatlatch.core.inventory import merging, reading
+from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE
 from neatlatch.desk.estate.applications.shipped import shipped
@@ -202,6 +202,28 @@ def acts(current: Content, wanted: Content, base: Content | None, prune: bool = 
     """What happens to each team, and the teams that stand afterwards."""
     found = merging.merge(current, wanted, base, {}, prune)
     return {one.key: one.act for one in found.changes}, {key: one["people"] for key, one in found.content["teams"].items()}
+
+
+def test_an_undo_leaves_what_something_that_stays_uses() -> None:
+    """A chain of two: the place of an application. What nothing uses is removed."""
+    bare = {kind.name: dict[str, Any]() for kind in KINDS}
+    now: Content = {
+        **bare,
+        "environments": {"live": full(BY_NAME["environments"], {}), "trial": full(BY_NAME["environments"], {})},
+        "applications": {"tides": full(BY_NAME["applications"], {}), "buoys": full(BY_NAME["applications"], {})},
+        "places": {"tides/live": full(BY_NAME["places"], {"application": "tides", "environment": "live"})},
+        "connections": {"tides": full(BY_NAME["connections"], {"place": "tides/live", "client": "", "pace": 2.0})},
+    }
+    added = {**now, "connections": {"tides": full(BY_NAME["connections"], {"place": "tides/live", "client": ""})}}
+    found = merging.merge(now, bare, added, {}, prune=True)  # the connection was changed since
+    undoing.keep_what_is_used(found, now)
+    told = {(one.kind, one.key): (one.act, one.says[0]) for one in found.changes}
+    assert told["connections", "tides"][0] == "kept"
+    assert told["places", "tides/live"] == ("kept", "still used by connections → tides, which stays; it stays, too")
+    assert told["applications", "tides"] == ("kept", "still used by places → tides/live, which stays; it stays, too")
+    assert {key for key, (act, _) in told.items() if act == "remove"} == {("environments", "trial"), ("applications", "buoys")}
+    assert found.content["places"] == now["places"]
+    assert found.content["environments"].keys() == {"live"}
 
 
 BASE = teams(a=["x"], b=["x"], c=["x"])

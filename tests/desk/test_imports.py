@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
+from uuid import uuid4
 
 import pytest
 import yaml
@@ -13,6 +15,7 @@ from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from neatlatch.cli import main
+from neatlatch.core.inventory.shape import KINDS
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
@@ -21,6 +24,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.ground.common import giving_way
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
@@ -225,6 +229,76 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
     assert Entry.objects.get(did="stopped applying").who == "morag"
     for what, edit in list(edits(by).items())[:1]:
         assert edit(), what
+
+
+def with_one_of_each_kind(by: Person) -> dict[str, Any]:
+    """A file that adds an object of each kind."""
+    plain: dict[str, Any] = yaml.safe_load(services.export(by))
+    plain["environments"]["rehearsing"] = {**plain["environments"]["sandbox"], "name": "Rehearsing", "order": 9}
+    plain["people"]["fiona"] = {**plain["people"]["ewan"], "name": "Fiona Reid"}
+    plain["teams"]["Tides"] = {"people": ["ewan", "fiona"]}
+    plain["owners"]["Lock keepers"] = plain["owners"]["Quays"]
+    plain["applications"]["tides"] = {**plain["applications"]["vessel-positions"], "name": "Tides"}
+    plain["places"]["tides/production"] = {**plain["places"]["vessel-positions/production"], "application": "tides"}
+    client = dict(plain["clients"]["vessel-positions/production/Gannet Sound Ferries, positions"])
+    for field in ("managed", "management_address", "management_token", "consents"):
+        client.pop(field, None)
+    plain["clients"]["tides/production/Tides"] = {**client, "id": str(uuid4()), "name": "Tides", "place": "tides/production"}
+    secret = next(one for one in plain["credentials"].values() if one["kind"] == "client_secret")
+    plain["credentials"][str(uuid4())] = {**secret, "client": "tides/production/Tides"}
+    connection = {**plain["connections"]["vessel-positions"], "secrets": {}, "place": "tides/production"}
+    plain["connections"]["tides"] = {**connection, "client": "tides/production/Tides"}
+    plain["users"]["Tide tables/production"] = {**plain["users"]["Arrival boards/production"], "name": "Tide tables"}
+    return plain
+
+
+def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Person) -> None:
+    """An edit before its end would be taken for the import's own, and an undo would take it away."""
+    plain = with_one_of_each_kind(by)
+    for number in range(MANY):  # the last to be added, so the others wait for them
+        plain["users"][f"Tide tables {number:02}/production"] = {
+            **plain["users"]["Arrival boards/production"],
+            "name": f"Tide tables {number:02}",
+        }
+    plan = begun(by, yaml.safe_dump(json.loads(json.dumps(plain)), sort_keys=False))  # without aliases
+    while not User.objects.filter(name="Tide tables").exists():
+        plan = one_block(plan)
+    assert plan.is_open
+    rows, added = planning.collected().rows, plan.steps.filter(number__lte=plan.done)
+    assert {step.kind for step in added} == {kind.name for kind in KINDS}
+    assert {(step.kind, step.key): step.row for step in added} == {(step.kind, step.key): rows[step.kind, step.key] for step in added}
+    edits = (
+        lambda: connections.change(by, Connection.objects.get(ref="tides"), {"pace": 6.0}),
+        lambda: applications.change(by, Application.objects.get(key="tides"), {"purpose": "x"}),
+        lambda: users.change(by, User.objects.get(name="Tide tables"), {"runs": "weekly"}),
+    )
+    for edit in edits:
+        with pytest.raises(Problem, match=r"An import is changing this\."):
+            edit()
+    blocks.work_on(plan)
+    edits[0]()
+    shown = services.undo_preview(plan, by).outcome
+    left = {change.kind: change for change in shown.changes if not change.does}
+    # What was edited after its end stays, with all that it uses.
+    assert {kind: change.act for kind, change in left.items()} == {
+        "connections": "kept", "clients": "kept", "places": "kept", "applications": "kept"}  # fmt: skip
+    assert left["clients"].says == ("still used by connections → tides, which stays; it stays, too",)
+    undoing = services.undo(by, plan).plan
+    assert undoing is not None
+    services.to_its_end(undoing)
+    assert Connection.objects.get(ref="tides").pace == 6.0
+    assert not User.objects.filter(name__startswith="Tide tables").exists()
+
+
+def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    """SQLite's writers stand in no queue: without a pause, one that waits may find no gap for seconds."""
+    paused: list[float] = []
+    monkeypatch.setattr(giving_way, "sleep", paused.append)
+    seen: list[int] = []
+    blocks.work_on(begun(by, with_many(by)), lambda now: seen.append(now.done))
+    assert paused == [giving_way.PAUSE] * len(seen)
+    # SQLite looks every 100 ms at the latest (sqlite3.c, sqliteDefaultBusyCallback, from memory).
+    assert giving_way.PAUSE > 0.1
 
 
 @pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda one: one.model._meta.db_table)

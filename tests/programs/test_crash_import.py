@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+from itertools import cycle
 from typing import Any
 
+import httpx
 import pytest
 import yaml
 
@@ -35,8 +37,20 @@ def night_run(number: int, round_: int) -> str:
     return f"Night run {round_}-{number:03}"
 
 
+def _change_pace(web: httpx.Client, pace: float) -> int:
+    version = web.get("/api/connections/cargo-manifests").headers["ETag"]
+    return web.patch("/api/connections/cargo-manifests", json={"pace": pace}, headers={"If-Match": version}).status_code
+
+
 @pytest.mark.parametrize("round_", range(8 if WHOLE else 1))
 def test_killed_in_the_middle_of_an_import(world: World, round_: int) -> None:
+    try:
+        _kill_and_go_on(world, round_)
+    finally:
+        world.desk.kill()
+
+
+def _kill_and_go_on(world: World, round_: int) -> None:
     desk = world.desk
     desk.start()
     web = desk.client("morag", world.password)
@@ -62,17 +76,21 @@ def test_killed_in_the_middle_of_an_import(world: World, round_: int) -> None:
     assert len(own) == done  # whole blocks, and what is counted is there
     assert cut["told"] == len(cut["users"])
 
-    desk.start()
+    desk.start("desk")  # without the worker that goes on with it
     web = desk.client("morag", world.password)
-    user = next(one for one in web.get("/api/users", params={"words": own[0]}).json()["items"] if one["name"] == own[0])
-    version = web.get(f"/api/users/{user['id']}").headers["ETag"]
-    edited = web.patch(f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version})
-    ended = web.get(at).json()["ended"] is not None  # before the edit, else it was refused
-    assert edited.status_code == 409 or ended, edited.text
-    wait_until(lambda: web.get(at).json()["ended"], what="the rest of the import")
+    for name in (own[0], own[-1]):
+        user = next(user for user in web.get("/api/users", params={"words": name}).json()["items"] if user["name"] == name)
+        version = web.get(f"/api/users/{user['id']}").headers["ETag"]
+        edited = web.patch(f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version})
+        assert edited.status_code == 409, edited.text
+        assert edited.json()["title"] == "An import is changing this."
+    desk.start("worker")
+    paces, answers = cycle((4.0, 5.0)), []
+    while not web.get(at).json()["ended"]:  # what is not in it is changed as ever
+        answers.append(_change_pace(web, next(paces)))
+    assert answers.count(200) == len(answers) > 0
     after = state(desk)
     assert after["plans"][-1] == ["applied", MANY, MANY, ""]
     assert [name for name in after["users"] if name.startswith(f"Night run {round_}-")] == sorted(night_run(n, round_) for n in range(MANY))
     assert after["told"] == len(after["users"])
     assert after["journal"] is None
-    desk.kill()

@@ -34,7 +34,7 @@ class InventoryIn(Given):
 
 
 class InventoryApplyIn(InventoryIn):
-    """The same; ``standing`` is what the preview said it was compared with, so that nothing else is applied than what was seen."""
+    """The same; ``standing`` is the preview's, so that nothing else is applied than what was seen."""
 
     standing: str
 
@@ -127,7 +127,7 @@ class ImportBegun:
 
 
 class ImportUndoIn(Given):
-    """``standing`` is what the preview of the undoing said it was compared with."""
+    """``standing`` is that of the preview of the undoing."""
 
     standing: str
 

@@ -18,7 +18,7 @@ from django.db import connection as database
 from django.db.models import UUIDField
 from django.utils import timezone
 
-from . import marking
+from . import giving_way, marking
 from .marking import Marked
 
 log = structlog.get_logger()
@@ -135,6 +135,8 @@ def catch_up() -> int:
         if still >= left:
             break
         left = still
+        if left:
+            giving_way.let_others_write()
     return before - left
 
 

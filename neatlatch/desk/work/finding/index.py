@@ -23,6 +23,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.ground.common import giving_way
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 
 from .models import Rebuild, SavedFilter
@@ -255,7 +256,7 @@ def rebuild() -> int:
     """Write the whole index anew, a block in a transaction; answers how many entries it has. What stands in it is found meanwhile."""
     begin()
     while go_on():
-        pass
+        giving_way.let_others_write()
     with database.cursor() as cursor:
         return int(cursor.execute("SELECT count(*) FROM finding_place").fetchone()[0])
 
@@ -317,7 +318,7 @@ def fill() -> None:
     if not filled and Application.objects.exists():
         begin()
     while go_on():
-        pass
+        giving_way.let_others_write()
 
 
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)

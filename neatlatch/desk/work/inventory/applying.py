@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from django.db.models import QuerySet
+from django.db.models import Model, QuerySet
 
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
@@ -28,10 +28,11 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import Told
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
-from neatlatch.desk.ground.people.models import Person, Team
+from neatlatch.desk.ground.people.models import Owner, Person, Team
 from neatlatch.desk.work import leaving
 from neatlatch.desk.work.access import services as access
 
+from .collecting import row_of
 from .plain import Given
 from .planning import StepContent
 from .validating import REGISTERED_THERE
@@ -46,20 +47,21 @@ class Applying:
     def __init__(self, by: Actor, leave: Leave | None = None) -> None:
         self.by, self.leave = by, leave
 
-    def apply(self, kind: str, key: str, act: str, content: StepContent) -> None:
-        """Carry out one change. Raises :class:`Problem`, and what the database refuses."""
+    def apply(self, kind: str, key: str, act: str, content: StepContent) -> str:
+        """Carry out one change; the row that the object then is, empty where it was removed. Raises
+        :class:`Problem`, and what the database refuses."""
         if act == "remove":
             self._remove(kind, key, content)
-            return
+            return ""
         assert content.after is not None
         if act == "add" and self._is_there(kind, key, content.after):
             raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
         told = Told(f"applied: {act}", tuple(content.says))
         if kind in ("clients", "credentials", "connections"):
+            of_a_client: dict[str, Callable[[str, Given, str, Told], Model]]
             of_a_client = {"clients": self.client, "credentials": self.credential, "connections": self.connection}
-            of_a_client[kind](key, content.after, content.client, told)
-            return
-        put: dict[str, Callable[[str, Given, Told], object]] = {
+            return row_of(of_a_client[kind](key, content.after, content.client, told))
+        put: dict[str, Callable[[str, Given, Told], Model]] = {
             "environments": self.environment,
             "people": self.person,
             "teams": self.team,
@@ -68,7 +70,7 @@ class Applying:
             "places": self.place,
             "users": self.user,
         }
-        put[kind](key, content.after, told)
+        return row_of(put[kind](key, content.after, told))
 
     def _is_there(self, kind: str, key: str, given: Given) -> bool:
         """Whether an object that is to be added has been added by somebody else since it was planned."""
@@ -84,61 +86,62 @@ class Applying:
         }
         return kind in rows and rows[kind]().exists()
 
-    def environment(self, key: str, given: Given, told: Told) -> None:
+    def environment(self, key: str, given: Given, told: Told) -> Environment:
         """An environment of the firm."""
-        applications.environment(self.by, key, given, told)
+        return applications.environment(self.by, key, given, told)
 
-    def person(self, key: str, given: Given, told: Told) -> None:
+    def person(self, key: str, given: Given, told: Told) -> Person:
         """Somebody who logs in."""
         role, active = given["role"], given["active"]
         found = Person.objects.filter(username=key).first()
         if found is not None and (found.role, found.is_active) != (role, active):
             leaving.change(self.by, found, role, active)
-        people.declare(self.by, key, given["name"], given["email"], role, active, told)
+        return people.declare(self.by, key, given["name"], given["email"], role, active, told)
 
-    def team(self, key: str, given: Given, told: Told) -> None:
+    def team(self, key: str, given: Given, told: Told) -> Team:
         """A team."""
         team = Team.objects.filter(name=key).first()
-        accounts.save_team(self.by, key, given["people"], team, told)
+        return accounts.save_team(self.by, key, given["people"], team, told)
 
-    def owner(self, key: str, given: Given, told: Told) -> None:
+    def owner(self, key: str, given: Given, told: Told) -> Owner:
         """How an owner is reached."""
-        owners.declare(self.by, key, owners.Reached(**given), told)
+        return owners.declare(self.by, key, owners.Reached(**given), told)
 
-    def application(self, key: str, given: Given, told: Told) -> None:
+    def application(self, key: str, given: Given, told: Told) -> Application:
         """An application and its profile."""
-        applications.application(self.by, key, given, told)
+        return applications.application(self.by, key, given, told)
 
-    def place(self, key: str, given: Given, told: Told) -> None:
+    def place(self, key: str, given: Given, told: Told) -> Place:
         """An application in an environment, with its access rules."""
         where = (given["application"], given["environment"])
         found = applications.place(self.by, where, given, told)
         access.declare(self.by, found, given["access_rules"])
+        return found
 
-    def credential(self, key: str, given: Given, client: str, told: Told) -> None:
+    def credential(self, key: str, given: Given, client: str, told: Told) -> Credential:
         """What is known of a credential; ``client`` is the ID of the client that it is of, or empty."""
         of = Client.objects.get(pk=client) if client else None
-        credentials.credential(self.by, credentials.check(key), of, given, told)
+        return credentials.credential(self.by, credentials.check(key), of, given, told)
 
-    def client(self, key: str, given: Given, client: str, told: Told) -> None:
+    def client(self, key: str, given: Given, client: str, told: Told) -> Client:
         """A client registration, or an account, by its ID."""
         known = Client.objects.filter(pk=client).exclude(state="asking").first()
-        clients.client(self.by, self._place(given["place"]), known, given, told, key)
+        return clients.client(self.by, self._place(given["place"]), known, given, told, key)
 
     def _place(self, key: str) -> Place:
         return _places(key).select_related("application", "environment").get()
 
-    def connection(self, key: str, given: Given, client: str, told: Told) -> None:
+    def connection(self, key: str, given: Given, client: str, told: Told) -> Connection:
         """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of its
         client, or empty."""
         rows = Client.objects.select_related("place__application")
         of = rows.get(pk=client) if client else None
         place = self._place(given["place"])
-        connections.connection(self.by, place, key, of, given, told, self.leave)
+        return connections.connection(self.by, place, key, of, given, told, self.leave)
 
-    def user(self, key: str, given: Given, told: Told) -> None:
+    def user(self, key: str, given: Given, told: Told) -> User:
         """A job, report, script or agent, and what it calls."""
-        users.user(self.by, given, told)
+        return users.user(self.by, given, told)
 
     def _remove(self, kind: str, key: str, content: StepContent) -> None:
         """Take an object away that the file no longer has."""

@@ -22,7 +22,7 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground import won
-from neatlatch.desk.ground.common import owner, refusals
+from neatlatch.desk.ground.common import giving_way, owner, refusals
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
@@ -78,6 +78,7 @@ def work_on(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda 
         while (left := _next_block(plan)) is not None:
             _apply(plan, left, worker, patient=True)
             progress(plan)
+            giving_way.let_others_write()
         if plan.is_open:
             _note_results(plan)
             won.until_saved(lambda: _finish(plan, worker), f"import-{plan.pk}")
@@ -170,7 +171,7 @@ def _apply_here(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
     for step in steps:
         content = content_of(step)
         try:
-            applying.apply(step.kind, step.key, step.act, content)
+            row = applying.apply(step.kind, step.key, step.act, content)
         except Problem as problem:
             raise StepFailed(of_problem(step.kind, step.key, content.line, problem)) from problem
         except ProtectedError as error:
@@ -179,7 +180,9 @@ def _apply_here(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
         except IntegrityError as error:
             says = "it clashes with something that was added meanwhile, or has the name of another"
             raise StepFailed(_mistake(step, content.line, says)) from error
-    ImportStep.objects.filter(plan=plan, number__in=[step.number for step in steps], guarded=False).update(guarded=True)
+        if (row and row != step.row) or not step.guarded:
+            # What was added is guarded from now on, too: a later edit would count as the import's own.
+            ImportStep.objects.filter(pk=step.pk).update(row=row or step.row, guarded=True)
     ImportPlan.objects.filter(pk=plan.pk).update(own_turn=False, done=F("done") + len(steps))
 
 
@@ -207,7 +210,8 @@ def _change_there(plan: ImportPlan, step: ImportStep) -> None:
     )
     if fields == client.fields():
         return
-    ImportStep.objects.filter(pk=step.pk).update(guarded=False)
+    step.guarded = False
+    step.save(update_fields=["guarded"])
     assert isinstance(plan.by, Person)
     try:
         clients.change(plan.by, client, lambda _: fields)

@@ -114,7 +114,8 @@ def collect() -> Content:
     return collected().content
 
 
-def _row(instance: Model) -> str:
+def row_of(instance: Model) -> str:
+    """The primary key of a row as the database has it, as text."""
     return instance.pk.hex if isinstance(instance.pk, UUID) else str(instance.pk)
 
 
@@ -168,7 +169,7 @@ def collected() -> Collected:
         "connections": {one.ref: _connection(one, keys) for one in connections},
         "users": {user_key(one): _user(one) for one in users},
     }  # fmt: skip
-    rows = {(kind, key): _row(one) for kind, some in instances.items() for key, one in some.items()}
+    rows = {(kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()}
     content = {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
     managed = frozenset(keys[client.pk] for client in clients if client.__dict__["manageable"])
     return Collected(content, rows, managed)

@@ -52,10 +52,10 @@ _ALL = (
     Guarded(RuleBook, "places", ("version",), row="place_id", part=True),
     Guarded(Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")),
     Guarded(Client, "clients", ("changed_at", "state", "ticks")),
-    Guarded(Connection, "connections", ("changed_at",)),
+    Guarded(Connection, "connections", ("changed_at", "version")),
     Guarded(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
     Guarded(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
-    Guarded(User, "users", ("changed_at",)),
+    Guarded(User, "users", ("changed_at", "version")),
     Guarded(Use, "users", ("operations", "connection_id", "application_id"), row="user_id", part=True),
 )
 

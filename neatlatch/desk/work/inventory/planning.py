@@ -5,6 +5,8 @@ Nothing here holds the write lock for longer than a block of steps takes to be w
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
 from datetime import timedelta
@@ -15,7 +17,7 @@ from uuid import UUID
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from neatlatch.core.inventory import merging, reading
+from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import KINDS, Content, full
 from neatlatch.desk.estate.connections.destinations import Leave, Move
@@ -40,7 +42,7 @@ class Preview:
     """What a file would change."""
 
     outcome: Outcome
-    # Names the content that it was compared with.
+    # Names all that it would change and every conflict, with the values before and after.
     standing: str
     # Whether it is known what the file was made from.
     base_known: bool
@@ -99,7 +101,7 @@ def _refilled(content: Content) -> Content:
 
 def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
     """What undoing a plan would change: all that its steps changed goes back to what it was, and what
-    was changed since stays. Raises :class:`Problem` with each mistake."""
+    was changed since stays, with all that it uses. Raises :class:`Problem` with each mistake."""
     now = collected()
     wanted: Content = {kind: dict(some) for kind, some in now.content.items()}
     base: Content = {kind: dict(some) for kind, some in now.content.items()}
@@ -114,7 +116,8 @@ def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
                 some[step.kind][key] = fields
     outcome = merging.merge(now.content, wanted, base, {}, prune=True)
     outcome.changes = [_of_undo(change) for change in outcome.changes]
-    return _checked(by, now, outcome, (), plan.base, True)
+    undoing.keep_what_is_used(outcome, now.content)
+    return _checked(by, now, outcome, (), plan.base, True, undo=True)
 
 
 def _of_undo(change: Change) -> Change:
@@ -145,21 +148,39 @@ def _checked(
     references: tuple[reading.Reference, ...],
     base: str,
     base_known: bool,
+    *,
+    undo: bool = False,
 ) -> Preview:
     if wrong := validating.mistakes(by, now, outcome, references):
-        raise refused(wrong)
+        raise refused(wrong, undo=undo)
     found = moving.moves(outcome)
     outcome.changes = moving.said(outcome, found)
-    standing = reading.digest(now.content)
-    return Preview(outcome, standing, base_known, found, base, now)
+    return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
 
 
-def refused(mistakes: list[reading.Mistake]) -> Problem:
-    """That a file is refused for these mistakes, which are told by their lines."""
+def _standing(now: Collected, outcome: Outcome) -> str:
+    """Names what somebody agrees to. What the plan leaves alone is not part of it: it may change."""
+    shown = [
+        [change.kind, change.key, change.act, change.says, _before(now, change), outcome.content[change.kind].get(change.key)]
+        for change in outcome.changes
+        if change.does or change.act == "conflict"
+    ]
+    return hashlib.sha256(json.dumps(shown, sort_keys=True, ensure_ascii=False).encode()).hexdigest()[:24]
+
+
+def _before(now: Collected, change: Change) -> Given | None:
+    return now.content.get(change.kind, {}).get(change.key)
+
+
+def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
+    """That a file, or an undo, is refused for these mistakes, which are told by their lines."""
     count = len(mistakes)
-    detail = " ".join(f"{str(one)[:1].upper()}{str(one)[1:]}." for one in mistakes[:3])
+    says = [f"{mistake.where}: {mistake.says}" if undo else str(mistake) for mistake in mistakes[:3]]
+    detail = " ".join(f"{text[:1].upper()}{text[1:]}." for text in says)
     detail += f" And {count - 3} more." if count > 3 else ""
     title = f"{'One thing is' if count == 1 else f'{count} things are'} wrong with the file; nothing was changed."
+    if undo:
+        title = f"This import cannot be undone for {'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
     shown = [{"line": one.line, "where": one.where, "says": one.says} for one in mistakes[:200]]
     return Problem(422, title, detail, {"text": detail}, mistakes=shown)
 
@@ -248,7 +269,7 @@ def another_open() -> Problem:
 def _steps(plan: ImportPlan, preview: Preview, changes: list[Change]) -> Iterator[ImportStep]:
     outcome = preview.outcome
     for number, change in enumerate(changes, start=1):
-        before = preview.now.content.get(change.kind, {}).get(change.key)
+        before = _before(preview.now, change)
         after = outcome.content[change.kind].get(change.key)
         if change.kind == "people" and change.act == "remove" and before is not None:
             after = {**before, "active": False}  # somebody who leaves stays, and logs in no more
@@ -275,12 +296,13 @@ def _client_of(change: Change, before: Given | None, after: Given | None, conten
 
 
 def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
-    """Whether everything is still as the preview found it; a plan that it is not true of is removed.
+    """Whether each object of a plan is still as the preview found it; else the plan is removed.
 
     Asked once a plan is open, when nobody changes its objects any more. Raises :class:`Problem` where
     somebody has stopped it meanwhile.
     """
-    if reading.digest(collected().content) != preview.standing:
+    now = collected()
+    if any(_differs(now, preview.now, change) for change in preview.outcome.changes if change.does):
         discard(plan)
         return False
     checking = ImportPlan.objects.filter(pk=plan.pk, state=State.CHECKING)
@@ -288,6 +310,12 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
         raise Problem(409, "This import was stopped.", "Nothing was applied.")
     plan.refresh_from_db()
     return True
+
+
+def _differs(now: Collected, then: Collected, change: Change) -> bool:
+    """Whether the object of a change is another than it was, or is another row."""
+    key = change.kind, change.key
+    return now.rows.get(key) != then.rows.get(key) or _before(now, change) != _before(then, change)
 
 
 def changed_meanwhile() -> Problem:

@@ -26,7 +26,7 @@ from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common import giving_way, owner
 from neatlatch.desk.ground.common.actors import CLOCK, TEST, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
@@ -254,6 +254,7 @@ def forget_old_samples(now: datetime) -> int:
             count += Sample.objects.filter(pk__gte=old[0], pk__lte=old[-1], at__lt=now - KEPT_SAMPLES)._raw_delete("default")
         if len(old) < _BLOCK:
             break
+        giving_way.let_others_write()
     return count
 
 
