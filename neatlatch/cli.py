@@ -144,8 +144,8 @@ def _apply(given: argparse.Namespace) -> int:
     return _tell(found.outcome.changes, given.preview)
 
 
-def _tell(changes: Any, preview: bool) -> int:
-    """Print what is changed, or would be; the exit status."""
+def _tell(changes: Any, preview: bool, left: tuple[str, ...] = ("conflict",)) -> int:
+    """Print what is changed, or would be; the exit status. ``left``: what is told by it as left alone."""
     for change in changes:
         if change.act != "stay":
             print(f"{change.act:<9} {change.kind:<13} {change.key}")
@@ -153,7 +153,7 @@ def _tell(changes: Any, preview: bool) -> int:
                 print(f"{'':<9} {'':<13}   {sentence}")
     count = sum(change.does for change in changes)
     print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if preview else ''}." if count else "Nothing to change.")
-    return 3 if any(change.act == "conflict" for change in changes) else 0
+    return 3 if any(change.act in left for change in changes) else 0
 
 
 def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
@@ -201,7 +201,7 @@ def _undo(given: argparse.Namespace) -> int:
     except Problem as problem:
         print(f"nlatch: {problem.title}\nnlatch: {problem.detail}", file=sys.stderr)
         return 1
-    return _tell(shown.outcome.changes, given.preview)
+    return _tell(shown.outcome.changes, given.preview, ("conflict", "kept"))
 
 
 def _undone(by: Any, plan: Any, given: argparse.Namespace) -> Any:
@@ -453,7 +453,7 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_imports)
 
     one = commands.add_parser("undo", help="undo an import, by its stored steps; what was changed since stays",
-                              description="Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because it was changed meanwhile by hand.")  # fmt: skip
+                              description="Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because it was changed since, or is still used.")  # fmt: skip
     one.add_argument("plan", type=UUID, metavar="ID", help="the import; “nlatch imports” lists them")
     _add_applying(one)
     one.set_defaults(run=_undo)

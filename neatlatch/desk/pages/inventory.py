@@ -43,8 +43,8 @@ class InventoryApplyIn(InventoryIn):
 class InventoryPreviewOut:
     """What a file would change."""
 
-    # Objects that something is said of, those that are removed or stay otherwise than the file has
-    # them first; so many at most.
+    # Objects that something is said of, those that are left as they are and those that are removed
+    # first; so many at most.
     changes: list[services.ObjectChange]
     # How many more there are.
     more: int
@@ -56,7 +56,10 @@ class InventoryPreviewOut:
     adds: int
     changes_count: int
     removes: int
+    # How many are left as they are though the file has them otherwise, and how many because somebody
+    # changed them since or something that stays uses them.
     conflicts: int
+    kept: int
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -148,7 +151,7 @@ class ImportOut:
 
 # Objects that a preview tells of, and words of each.
 _MOST_TOLD, _MOST_SAID, _LONGEST_SAID = 500, 20, 500
-_FIRST = {"conflict": 0, "remove": 1, "kept": 2}
+_FIRST = {"conflict": 0, "kept": 1, "remove": 2}
 
 
 def preview_out(shown: Preview) -> InventoryPreviewOut:
@@ -166,6 +169,7 @@ def preview_out(shown: Preview) -> InventoryPreviewOut:
         changes_count=sum(one.act == "change" for one in changes),
         removes=sum(one.act == "remove" for one in changes),
         conflicts=sum(one.act == "conflict" for one in changes),
+        kept=sum(one.act == "kept" for one in changes),
     )
 
 

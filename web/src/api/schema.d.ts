@@ -9174,6 +9174,8 @@ export interface components {
             removes: number;
             /** Conflicts */
             conflicts: number;
+            /** Kept */
+            kept: number;
         };
         /**
          * ObjectChange
@@ -9255,7 +9257,7 @@ export interface components {
         };
         /**
          * InventoryApplyIn
-         * @description The same; ``standing`` is what the preview said it was compared with, so that nothing else is applied than what was seen.
+         * @description The same; ``standing`` is the preview's, so that nothing else is applied than what was seen.
          */
         InventoryApplyIn: {
             /** Text */
@@ -9315,7 +9317,7 @@ export interface components {
         };
         /**
          * ImportUndoIn
-         * @description ``standing`` is what the preview of the undoing said it was compared with.
+         * @description ``standing`` is that of the preview of the undoing.
          */
         ImportUndoIn: {
             /** Standing */

@@ -8,7 +8,7 @@
     add: 'added',
     change: 'changed',
     remove: 'removed',
-    kept: 'stays, changed meanwhile',
+    kept: 'stays',
     conflict: 'stays, wanted otherwise',
   }
   const lines = $derived(preview.changes.some((change) => change.line > 0))
@@ -23,7 +23,12 @@
         : `${count(preview.adds)} added, ${count(preview.changes_count)} changed, ${count(preview.removes)} removed`}
     </h2>
     {#if preview.conflicts}<span class="text-error font-semibold"
-        >{count(preview.conflicts)} changed meanwhile, and left as they are</span
+        >{count(preview.conflicts)} changed meanwhile and by the file, left as {preview.conflicts === 1
+          ? 'it is'
+          : 'they are'}</span
+      >{/if}
+    {#if preview.kept}<span class="text-warning font-semibold"
+        >{count(preview.kept)} left as {preview.kept === 1 ? 'it is' : 'they are'}</span
       >{/if}
     {#if !preview.base_known}<span class="text-warning"
         >It is not known what this file was made from; it is compared with what is there now</span
