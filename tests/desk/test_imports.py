@@ -28,7 +28,7 @@ from neatlatch.desk.ground.common import giving_way
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.inventory import blocks, guarding, planning, services
+from neatlatch.desk.work.inventory import blocks, collecting, guarding, planning, services
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep, Origin
 from neatlatch.desk.work.rounds import at_work
 from tests.harness import StandIns
@@ -288,6 +288,20 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     services.to_its_end(undoing)
     assert Connection.objects.get(ref="tides").pace == 6.0
     assert not User.objects.filter(name__startswith="Tide tables").exists()
+
+
+def test_some_objects_are_read_as_all_are(by: Person) -> None:
+    """What is checked and noted of an import is read by its rows: a small one costs little in a large house."""
+    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    all_of_them = planning.collected()
+    for kind in KINDS:
+        rows = {row: key for (of, key), row in all_of_them.rows.items() if of == kind.name}
+        with CaptureQueriesContext(database) as asked:
+            found = collecting.of_rows(kind.name, list(rows))
+        assert rows, kind.name
+        assert {row: now.key for row, now in found.items()} == rows
+        assert {now.key: now.fields for now in found.values() if now.fields is not None} == all_of_them.content[kind.name]
+        assert len(asked) <= 5, kind.name
 
 
 def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:

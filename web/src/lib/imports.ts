@@ -25,5 +25,8 @@ export function outcomeOf(plan: Import): string {
 
 /** What an import changes, in a few words. */
 export function sizeOf(plan: Import): string {
-  return `${count(plan.adds)} added, ${count(plan.changes)} changed, ${count(plan.removes)} removed`
+  const [adds, changes, removes] = [plan.adds, plan.changes, plan.removes].map(count)
+  return plan.state === 'applied'
+    ? `${adds} added, ${changes} changed, ${removes} removed`
+    : `${adds} to add, ${changes} to change, ${removes} to remove`
 }

@@ -29,9 +29,9 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from .applying import Applying
-from .collecting import collected
+from .collecting import of_rows
 from .models import ImportPlan, ImportStep, Origin, packed
-from .planning import LEASE, State, content_of, discard, names_by_id
+from .planning import LEASE, State, content_of, discard
 from .validating import of_problem
 
 log = structlog.get_logger()
@@ -231,18 +231,24 @@ class ChangeRefused(StepFailed):
 def _note_results(plan: ImportPlan) -> None:
     """Note what became of the objects of a plan that is still open, where a service made something else
     of what was declared: by that it is known at an undo what was changed since."""
-    now = collected().content
-    names = names_by_id(now)
+    steps = plan.steps.filter(number__lte=plan.done).exclude(row="")
+    for kind in steps.order_by().values_list("kind", flat=True).distinct():
+        last = 0
+        while some := list(steps.filter(kind=kind, number__gt=last).order_by("number")[:_STEPS_AT_ONCE]):
+            last = some[-1].number
+            _note_results_of(kind, some)
+
+
+def _note_results_of(kind: str, steps: list[ImportStep]) -> None:
+    now = of_rows(kind, [step.row for step in steps])
     noted: list[ImportStep] = []
-    for step in plan.steps.filter(number__lte=plan.done).iterator(chunk_size=_STEPS_AT_ONCE):
+    for step in steps:
         content = content_of(step)
-        key = names.get(content.client, step.key) if step.kind == "clients" else step.key
-        became = now.get(step.kind, {}).get(key)
+        became = now[step.row].fields if step.row in now else None
         if became is not None and became != content.after:
             step.packed = packed(asdict(replace(content, after=became)))
             noted.append(step)
-    for start in range(0, len(noted), _STEPS_AT_ONCE):
-        ImportStep.objects.bulk_update(noted[start : start + _STEPS_AT_ONCE], ["packed"], batch_size=100)
+    ImportStep.objects.bulk_update(noted, ["packed"], batch_size=100)
 
 
 @transaction.atomic

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
-from django.db.models import Model
+from django.db.models import Model, Prefetch
 
 from neatlatch.core import profiles
 from neatlatch.core.access import formats
-from neatlatch.core.inventory.shape import KINDS, Content, full
+from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
@@ -159,11 +160,11 @@ def collected() -> Collected:
     }
     found: Content = {
         "environments": {one.key: _environment(one) for one in environments.values()},
-        "people": {one.username: {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email} for one in people.values()},
-        "teams": {one.name: {"people": sorted(each.username for each in one.people.all())} for one in teams},
+        "people": {one.username: _person(one) for one in people.values()},
+        "teams": {one.name: _team(one) for one in teams},
         "owners": {one.key: _owner(one) for one in owners.values() if _has_more(one)},
         "applications": {one.key: _application(one) for one in applications.values()},
-        "places": _of_places(places),
+        "places": _of_places(places.values(), _books()),
         "credentials": {str(one.pk): _credential(one, keys) for one in credentials},
         "clients": {keys[one.pk]: _client(one) for one in clients},
         "connections": {one.ref: _connection(one, keys) for one in connections},
@@ -173,6 +174,101 @@ def collected() -> Collected:
     content = {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
     managed = frozenset(keys[client.pk] for client in clients if client.__dict__["manageable"])
     return Collected(content, rows, managed)
+
+
+@dataclass(frozen=True)
+class ObjectNow:
+    """An object as it is now."""
+
+    key: str
+    # ``None``: nothing is said of it in an inventory.
+    fields: Given | None
+
+
+def of_rows(kind: str, rows: Iterable[str]) -> dict[str, ObjectNow]:
+    """Some objects of a kind as :func:`collected` has them, by their rows (:func:`row_of`); those that
+    are no longer there are left out. A constant number of queries."""
+    found = {row_of(row): ObjectNow(key, fields) for row, key, fields in _SOME[kind](list(rows))}
+    shape = BY_NAME[kind]
+    return {row: replace(now, fields=full(shape, now.fields)) if now.fields is not None else now for row, now in found.items()}
+
+
+Rows = Iterator[tuple[Model, str, Given | None]]
+
+
+def _some_environments(rows: list[str]) -> Rows:
+    return ((one, one.key, _environment(one)) for one in Environment.objects.filter(pk__in=rows))
+
+
+def _some_people(rows: list[str]) -> Rows:
+    return ((one, one.username, _person(one)) for one in Person.objects.filter(pk__in=rows))
+
+
+def _some_teams(rows: list[str]) -> Rows:
+    return ((one, one.name, _team(one)) for one in Team.objects.filter(pk__in=rows).prefetch_related("people"))
+
+
+def _some_owners(rows: list[str]) -> Rows:
+    found = Owner.objects.filter(pk__in=rows).select_related("person", "team", "deputy__person", "deputy__team")
+    return ((one, one.key, _owner(one) if _has_more(one) else None) for one in found)
+
+
+def _some_applications(rows: list[str]) -> Rows:
+    found = Application.objects.filter(pk__in=rows).select_related("owner__person", "owner__team")
+    return ((one, one.key, _application(one)) for one in found)
+
+
+def _some_places(rows: list[str]) -> Rows:
+    found = list(Place.objects.filter(pk__in=rows).select_related("application", "environment"))
+    fields = _of_places(found, RuleBook.objects.filter(place__in=found))
+    return ((one, place_key(one), fields[place_key(one)]) for one in found)
+
+
+def _keys_of(clients: Iterable[UUID | None]) -> dict[Any, str]:
+    """How some clients are named: that depends on others of their places."""
+    places = Client.objects.filter(pk__in={client for client in clients if client is not None}).values("place")
+    beside = Client.objects.filter(place__in=places).exclude(state="asking").select_related("place__application", "place__environment")
+    return client_keys(list(beside))
+
+
+def _some_credentials(rows: list[str]) -> Rows:
+    found = list(Credential.objects.filter(pk__in=rows).defer("value"))
+    keys = _keys_of(one.client_id for one in found)
+    return ((one, str(one.pk), _credential(one, keys)) for one in found)
+
+
+def _some_clients(rows: list[str]) -> Rows:
+    wanted = Client.objects.filter(pk__in=rows).exclude(state="asking")
+    found = of_their_kinds(list(wanted.select_related("place__application", "place__environment")))
+    keys = _keys_of(one.pk for one in found)
+    return ((one, keys[one.pk], _client(one)) for one in found)
+
+
+def _some_connections(rows: list[str]) -> Rows:
+    wanted = Connection.objects.filter(pk__in=rows).select_related("place__application", "place__environment", "team")
+    found = list(wanted.prefetch_related("held_secrets", "accounts__person"))
+    keys = _keys_of(one.client_id for one in found)
+    return ((one, one.ref, _connection(one, keys)) for one in found)
+
+
+def _some_users(rows: list[str]) -> Rows:
+    uses = Prefetch("uses", Use.objects.select_related("application", "connection").order_by("pk"))
+    found = User.objects.filter(pk__in=rows).select_related("environment", "owner__person", "owner__team").prefetch_related(uses)
+    return ((one, user_key(one), _user(one)) for one in found)
+
+
+_SOME: dict[str, Callable[[list[str]], Rows]] = {
+    "environments": _some_environments,
+    "people": _some_people,
+    "teams": _some_teams,
+    "owners": _some_owners,
+    "applications": _some_applications,
+    "places": _some_places,
+    "credentials": _some_credentials,
+    "clients": _some_clients,
+    "connections": _some_connections,
+    "users": _some_users,
+}
 
 
 def _with_what_they_hold(connections: list[Connection], people: dict[int, Person]) -> list[Connection]:
@@ -193,6 +289,14 @@ def _environment(one: Environment) -> Given:
     }
 
 
+def _person(one: Person) -> Given:
+    return {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email}
+
+
+def _team(one: Team) -> Given:
+    return {"people": sorted(each.username for each in one.people.all())}
+
+
 def _has_more(one: Owner) -> bool:
     """Whether there is more to say of an owner than the name that things of theirs bear."""
     return bool(one.zone or one.deputy or (one.person is None and one.address))
@@ -208,12 +312,12 @@ def _application(one: Application) -> Given:
             "profile": profiles.brief(one.read_profile())}  # fmt: skip
 
 
-def _of_places(places: dict[int, Place]) -> dict[str, Given]:
-    books = {one.place_id: formats.as_plain(one.book()) for one in _books() if one.content}
+def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, Given]:
+    books = {one.place_id: formats.as_plain(one.book()) for one in rules if one.content}
     return {
         place_key(one): {"application": one.application.key, "environment": one.environment.key, "addresses": one.by_key(),
                          "metadata_address": one.metadata_address, "metadata": one.metadata or {}, "access_rules": books.get(one.pk, {})}
-        for one in places.values()
+        for one in places
     }  # fmt: skip
 
 

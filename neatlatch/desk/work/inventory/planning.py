@@ -27,14 +27,14 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people.models import Person
 
 from . import moving, validating
-from .collecting import Collected, collected
+from .collecting import Collected, ObjectNow, collected, of_rows
 from .models import ImportPlan, ImportStep, Origin, packed, unpacked
 from .plain import Given
 
 State = ImportPlan.State
 # So long a plan is left to whoever works on it, where nobody can say whether that process lives.
 LEASE = timedelta(seconds=60)
-_STORED_AT_ONCE, _DELETED_AT_ONCE = 400, 2_000
+_STORED_AT_ONCE, _DELETED_AT_ONCE, _READ_AT_ONCE = 400, 2_000, 400
 
 
 @dataclass(frozen=True)
@@ -301,8 +301,7 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
     Asked once a plan is open, when nobody changes its objects any more. Raises :class:`Problem` where
     somebody has stopped it meanwhile.
     """
-    now = collected()
-    if any(_differs(now, preview.now, change) for change in preview.outcome.changes if change.does):
+    if not _are_still_so(preview):
         discard(plan)
         return False
     checking = ImportPlan.objects.filter(pk=plan.pk, state=State.CHECKING)
@@ -312,10 +311,24 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
     return True
 
 
-def _differs(now: Collected, then: Collected, change: Change) -> bool:
-    """Whether the object of a change is another than it was, or is another row."""
-    key = change.kind, change.key
-    return now.rows.get(key) != then.rows.get(key) or _before(now, change) != _before(then, change)
+def _are_still_so(preview: Preview) -> bool:
+    """Whether the objects that a preview changes or removes are as it found them. Whether one that it
+    adds is there by now is asked when it is added."""
+    by_kind: dict[str, dict[str, Change]] = {}
+    for change in preview.outcome.changes:
+        if change.does and (row := preview.now.rows.get((change.kind, change.key))):
+            by_kind.setdefault(change.kind, {})[row] = change
+    for kind, changes in by_kind.items():
+        rows = list(changes)
+        for start in range(0, len(rows), _READ_AT_ONCE):
+            found = of_rows(kind, some := rows[start : start + _READ_AT_ONCE])
+            if any(_is_other(found.get(row), changes[row], preview.now) for row in some):
+                return False
+    return True
+
+
+def _is_other(now: ObjectNow | None, change: Change, then: Collected) -> bool:
+    return now is None or (now.key, now.fields) != (change.key, _before(then, change))
 
 
 def changed_meanwhile() -> Problem:
