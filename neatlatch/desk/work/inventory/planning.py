@@ -176,7 +176,7 @@ def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
     """That a file, or an undo, is refused for these mistakes, which are told by their lines."""
     count = len(mistakes)
     says = [f"{mistake.where}: {mistake.says}" if undo else str(mistake) for mistake in mistakes[:3]]
-    detail = " ".join(f"{text[:1].upper()}{text[1:]}." for text in says)
+    detail = " ".join(f"{text[:1].upper()}{text[1:].rstrip('.')}." for text in says)
     detail += f" And {count - 3} more." if count > 3 else ""
     title = f"{'One thing is' if count == 1 else f'{count} things are'} wrong with the file; nothing was changed."
     if undo:
