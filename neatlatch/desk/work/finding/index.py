@@ -255,8 +255,7 @@ BLOCK = 300
 def rebuild() -> int:
     """Write the whole index anew, a block in a transaction; answers how many entries it has. What stands in it is found meanwhile."""
     begin()
-    while go_on():
-        giving_way.let_others_write()
+    finish()
     with database.cursor() as cursor:
         return int(cursor.execute("SELECT count(*) FROM finding_place").fetchone()[0])
 
@@ -274,6 +273,12 @@ def go_on() -> bool:
     """Write the next block of an index that is written anew; answers whether there is more to do. A program that is killed leaves off between two
     blocks, and another goes on."""
     return Rebuild.objects.filter(ended=None).exists() and _next_block()
+
+
+def finish() -> None:
+    """Write all blocks that are left of an index that is written anew; others write in between."""
+    while go_on():
+        giving_way.let_others_write()
 
 
 @transaction.atomic
@@ -317,8 +322,7 @@ def fill() -> None:
         filled = cursor.execute("SELECT 1 FROM finding_place LIMIT 1").fetchone()
     if not filled and Application.objects.exists():
         begin()
-    while go_on():
-        giving_way.let_others_write()
+    finish()
 
 
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)

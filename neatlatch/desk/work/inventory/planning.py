@@ -21,7 +21,7 @@ from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import KINDS, Content, full
 from neatlatch.desk.estate.connections.destinations import Leave, Move
-from neatlatch.desk.ground.common import owner
+from neatlatch.desk.ground.common import giving_way, owner
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people.models import Person
@@ -240,6 +240,8 @@ def store(by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan 
     steps = _steps(plan, preview, changes)
     while block := list(islice(steps, _STORED_AT_ONCE)):
         ImportStep.objects.bulk_create(block)
+        if len(block) == _STORED_AT_ONCE:
+            giving_way.let_others_write()
     try:
         with transaction.atomic():
             ImportPlan.objects.filter(pk=plan.pk).update(state=State.CHECKING, is_open=True)
@@ -254,6 +256,8 @@ def discard(plan: ImportPlan) -> None:
     """Remove a plan and its steps, a block of them after another."""
     for start in range(0, plan.total, _DELETED_AT_ONCE):
         plan.steps.filter(number__gt=start, number__lte=start + _DELETED_AT_ONCE).delete()
+        if start + _DELETED_AT_ONCE < plan.total:
+            giving_way.let_others_write()
     plan.delete()
 
 

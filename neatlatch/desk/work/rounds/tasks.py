@@ -100,8 +100,7 @@ def renew() -> None:
 def catch_up() -> None:
     """Work out what lists show and is stale, and go on with an index that is written anew."""
     settling.catch_up()
-    while index.go_on():
-        pass
+    index.finish()
 
 
 def keep_house() -> None:
