@@ -253,10 +253,11 @@ def _demo_fill(given: argparse.Namespace) -> int:
 
     call_command("migrate", verbosity=0)
     try:
-        fill.fill(given.count, lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True))
+        stand = fill.fill(given.count, lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True))
     except fill.Refused as refused:
         print(f"nlatch: {refused}", file=sys.stderr)
         return 1
+    print(f"{stand:,} connections stand.")
     return 0
 
 
@@ -505,10 +506,10 @@ def _processes(text: str) -> int:
 
 
 def _count(text: str) -> int:
-    """A number of made-up connections. Raises ``ValueError``, which argparse tells."""
-    count = int(text)
+    """A number of made-up connections; argparse tells what is wrong with it."""
+    count = int(text) if text.isdecimal() else 0
     if not 1 <= count <= 100_000:
-        raise argparse.ArgumentTypeError("between 1 and 100,000")
+        raise argparse.ArgumentTypeError("give a whole number between 1 and 100,000")
     return count
 
 

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 
 _WORD = re.compile(r'(?P<not>-?)(?:(?P<field>[a-z_]+):)?(?:"(?P<quoted>[^"]*)"?|(?P<plain>[^\s"]+))', re.IGNORECASE)
 MOST = 20
+# Fields whose values are keys of ours, such as ``not_proven``: people write "not proven" or not-proven.
+_OF_KEYS = frozenset({"state", "kind", "pin", "mark"})
 
 
 @dataclass(frozen=True)
@@ -27,10 +29,15 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
         value = one["quoted"] if one["quoted"] is not None else one["plain"]
         written = (one["field"] or "").lower()
         if written in fields:
-            if value:
-                found.append(Word(value.lower(), fields[written], bool(one["not"])))
+            if value.strip():
+                field = fields[written]
+                found.append(Word(_as_key(value) if field in _OF_KEYS else value.lower(), field, bool(one["not"])))
         else:
             plain = f"{one['field']}:{value}" if one["field"] else value
             if plain and not (plain.endswith(":") and plain[:-1].lower() in fields) and plain != "-":
                 found.append(Word(plain.lower(), "", bool(one["not"])))
     return tuple(found[:MOST])
+
+
+def _as_key(value: str) -> str:
+    return value.strip().lower().replace("-", "_").replace(" ", "_")

@@ -136,6 +136,7 @@ FIELDS = {"env": "environment", "environment": "environment", "state": "state"}
         ('env:"north pier" -night', [("north pier", "environment", False), ("night", "", True)]),
         ("https://desk.gannet.example/return", [("https://desk.gannet.example/return", "", False)]),
         ("env: -", []),
+        ('state:"Not proven" -state:not-proven state:" "', [("not_proven", "state", False), ("not_proven", "state", True)]),
         ("02:10", [("02:10", "", False)]),
     ],
 )

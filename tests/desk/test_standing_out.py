@@ -115,6 +115,13 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
     assert {one["id"] for one in listed("used:yes")} == held
     assert {one["id"] for one in listed("-used:yes")} == {one["id"] for one in listed("used:no")} == {str(key) for key in fresh()} - held
     assert all(one["over"] for one in listed("over:yes"))
+    now = timezone.now()
+    first, second = (one["id"] for one in listed("")[:2])
+    for credential, hours in ((first, 47), (second, 49)):
+        Credential.objects.filter(pk=credential).update(ends=now + timedelta(hours=hours))
+    assert first in {one["id"] for one in listed("ends:2d")} == {one["id"] for one in listed("ends:2")}
+    assert second in {one["id"] for one in listed("-ends:2d ends:3d")}
+    assert not {one["id"] for one in listed("over:yes")} & {one["id"] for one in listed("ends:9999d")}
     assert {one["hint"] for one in listed("waiting")} == {"waiting"}
     ref = Connection.objects.order_by("ref")[0].ref
     assert all(ref in one["connections"] for one in listed(f"connection:{ref}"))

@@ -1070,8 +1070,8 @@ export interface paths {
         };
         /**
          * Credentials
-         * @description Credentials, what ends soonest first, those without an end last; filtered by plain words and field words (``kind:api_key env:production used:no
-         *     mark:unused``).
+         * @description Credentials, what ends soonest first, those without an end last; filtered by plain words and
+         *     field words (``kind:api_key env:production used:no mark:unused ends:30d``).
          */
         get: operations["credentials_api_credentials"];
         put?: never;

@@ -34,7 +34,7 @@ def with_pins(rows: QuerySet[Connection], words: Iterable[Word]) -> QuerySet[Con
     """Those with a pin off the line that is named so (``pin:scopes``), or without one."""
     for one in words:
         if one.field == "pin":
-            named = {"summary__off__contains": f" {one.text.replace('-', '_')}"}
+            named = {"summary__off__contains": f" {one.text}"}
             rows = rows.exclude(**named) if one.without else rows.filter(**named)
     return rows
 

@@ -68,8 +68,8 @@ def _find(identity: UUID) -> Handover:
 
 @router.get("/credentials", response=Credentials)
 def credentials(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """Credentials, what ends soonest first, those without an end last; filtered by plain words and field words (``kind:api_key env:production used:no
-    mark:unused``)."""
+    """Credentials, what ends soonest first, those without an end last; filtered by plain words and
+    field words (``kind:api_key env:production used:no mark:unused ends:30d``)."""
     guard.need(request, "look")
     now = timezone.now()
     keys, following = page_of(fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor)

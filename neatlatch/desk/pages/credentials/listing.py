@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from uuid import UUID
 
 from django.db.models import DateTimeField, IntegerField, Q, QuerySet, UUIDField
@@ -22,13 +23,18 @@ _TEXTS = {"kind": "kind__icontains", "env": "client__place__environment__name__i
 _PLAIN = ("hint__icontains", "client__place__application__name__icontains", "client__place__environment__name__icontains", "client__name__icontains",
           "client__client_id__icontains")  # fmt: skip
 
+# "ends:30d" is what ends within thirty days and has not ended yet; "ends:yes" is what has an end at all.
+_IN_DAYS = re.compile(r"(\d{1,4})d?")
+
 
 def fitting(rows: QuerySet[Credential], words: Iterable[Word], now: datetime) -> QuerySet[Credential]:
     """Those that fit the words of a filter."""
     truths = {"used": Q(pk__in=_held()), "over": Q(ends__lte=now), "ends": Q(ends__isnull=False)}
     for one in words:
         without = one.without
-        if one.field in truths:
+        if one.field == "ends" and (days := _IN_DAYS.fullmatch(one.text)):
+            wanted = Q(ends__gt=now, ends__lte=now + timedelta(days=int(days[1])))
+        elif one.field in truths:
             wanted = truths[one.field]
             without = without == (one.text in ("yes", "true", "1"))
         elif one.field == "connection":

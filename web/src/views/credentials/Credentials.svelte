@@ -18,7 +18,7 @@
   group="credentials"
   list="credentials"
   bind:words
-  placeholder="words, or env:production mark:unused ends:no"
+  placeholder="words, or env:production mark:unused ends:30d"
   query={found.query}
   rows={found.rows}
   key={(one) => one.id}
