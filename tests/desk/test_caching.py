@@ -9,6 +9,8 @@ import pytest
 from django.test import Client as WebClient
 
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common.actors import NOBODY
+from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from .conftest import Setup
@@ -42,6 +44,16 @@ def test_a_list_goes_out_compressed_where_that_is_taken(web: WebClient) -> None:
     assert int(small.headers["Content-Length"]) == len(small.content) < len(plain.content) / 4
     for refused in ("gzip;q=0", "br", "", "gzip;q=0.000"):
         assert "Content-Encoding" not in web.get("/api/connections", headers={"Accept-Encoding": refused}).headers
+
+
+@pytest.mark.parametrize("address", ["/inventory", "/exports/connections", "/journal"])
+def test_exports_and_the_journal_go_out_compressed_too(web: WebClient, address: str) -> None:
+    for number in range(20):
+        write(NOBODY, "tried", "connection", f"cargo-{number}")
+    answer = web.get(f"/api{address}", headers={"Accept-Encoding": "gzip"})
+    assert answer.headers["Content-Encoding"] == "gzip"
+    assert answer.headers["Cache-Control"] == "no-store"
+    assert b"cargo-1" in gzip.decompress(answer.content)
 
 
 @pytest.mark.parametrize("address", ["/session", "/connections/cargo-1", "/connections/nothing", "/environments", "/revealing", "/owners"])

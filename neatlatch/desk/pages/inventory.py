@@ -15,6 +15,7 @@ from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common.answers import Written
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.pages.clients.api import ClientOut, shape
@@ -213,9 +214,8 @@ def _plan(identity: UUID) -> ImportPlan:
 
 
 def _download(text: str, name: str, kind: str) -> HttpResponse:
-    answer = HttpResponse(text, content_type=f"{kind}; charset=utf-8")
+    answer = Written(text, content_type=f"{kind}; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="{name}"'
-    answer["Cache-Control"] = "no-store"
     return answer
 
 

@@ -7,11 +7,12 @@ from datetime import datetime
 from typing import Any
 
 from django.db.models import Q
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal import services
@@ -67,7 +68,7 @@ def _entry_out(entry: Entry) -> EntryOut:
 
 
 @router.get("/journal", response=Entries)
-def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> Entries:
+def entries(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
     """Entries, newest first; ``words`` filters by who, what and name."""
     guard.need(request, "read_journal")
     rows, some = Entry.objects.all(), words.split()
@@ -76,7 +77,7 @@ def entries(request: HttpRequest, cursor: str | None = None, words: str = "") ->
     for word in some:
         rows = rows.filter(Q(who__icontains=word) | Q(did__icontains=word) | Q(noun__icontains=word) | Q(ref__icontains=word))
     found, following = page(rows, "number", cursor, descending=True)
-    return Entries(items=[_entry_out(one) for one in found], next=following)
+    return written(Entries(items=[_entry_out(one) for one in found], next=following))
 
 
 @router.get("/journal/chain", response=ChainOut)

@@ -11,8 +11,8 @@ _ADAPTERS: dict[type[Any], TypeAdapter[Any]] = {}
 
 
 class Written(HttpResponse):
-    """An answer that pages ask for again and again, and that holds nothing secret: it may be told by its tag, and made smaller on the way
-    (:mod:`.caching`)."""
+    """A long answer that holds nothing secret, such as a list or an export: it may be told by its
+    tag, and made smaller on the way (:mod:`.caching`)."""
 
 
 def written(answer: Any) -> Written:
