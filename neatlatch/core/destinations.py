@@ -34,6 +34,11 @@ def origins(addresses: Iterable[str]) -> frozenset[str]:
     return frozenset(found for one in addresses if "{" not in (found := origin(one)) and found)
 
 
+def of_application(addresses: Iterable[str]) -> frozenset[str]:
+    """The origins of an application's addresses; a bare ``host:port`` is one that is called over TLS."""
+    return origins(one if "://" in one else f"tls://{one}" for one in addresses if one)
+
+
 def of_secret(scheme: Scheme, key: str, values: Mapping[str, str]) -> frozenset[str]:
     """Where a secret goes, by its key: that of a further endpoint (``register.password``) to its address alone, any other, and every token got with it
     (``key`` empty), to all addresses of the connection's own."""

@@ -24,7 +24,7 @@ from django.db import transaction
 from django.db.models import Model
 from django.utils import timezone
 
-from neatlatch.core import profiles
+from neatlatch.core import destinations, profiles
 from neatlatch.core.health import PASSES_WANTED, RECENT, State, with_latest
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
@@ -219,6 +219,7 @@ class _Block:
         if len(held) < 2:  # beside the one that is held, the one it replaced
             self._replaced(number, held[0], set_up)
         for value, credential in zip(secrets, held, strict=True):
+            credential.sent_to = sorted(destinations.of_secret(scheme, value.key, made.values))
             self._add(HeldSecret(connection=made, key=value.key, credential=credential))
         if scheme.key == CODE:
             self._tokens(made, set_up)
@@ -312,7 +313,8 @@ class _Block:
 
     def _tokens(self, connection: Connection, set_up: datetime) -> None:
         made = TokenSet(connection=connection, granted=connection.scopes, account=connection.values.get("account", ""), signed_in_at=set_up,
-                        obtained=self.now, ends=self.now + timedelta(days=60))  # fmt: skip
+                        obtained=self.now, ends=self.now + timedelta(days=60),
+                        sent_to=sorted(destinations.of_secret(connection.read_scheme(), "", connection.values)))  # fmt: skip
         made.seal(f"at_{connection.pk.hex}", f"rt_{connection.pk.hex}")
         self._add(made)
 

@@ -57,6 +57,11 @@ def test_a_secret_of_a_further_endpoint_goes_there_alone() -> None:
     assert destinations.of_secret(scheme, "client_secret", values) == destinations.of_secret(scheme, "", values) == both
 
 
+def test_an_address_without_a_scheme_is_one_of_a_stream() -> None:
+    told = ["https://tide.gannet.example/api", "stream.gannet.example:7443", ""]
+    assert destinations.of_application(told) == {"https://tide.gannet.example:443", "tls://stream.gannet.example:7443"}
+
+
 def test_places_beyond_and_in_words() -> None:
     assert destinations.beyond({"https://a:443", "https://b:1"}, ["https://a:443"]) == ("https://b:1",)
     assert destinations.said(["https://a:443", "http://b:8080"]) == "http://b:8080, https://a"

@@ -14,7 +14,7 @@ from django.utils import timezone
 from neatlatch import cli
 from neatlatch.core.health import State
 from neatlatch.demo import fill as filling
-from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.connections import destinations, halves
 from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, Summary
@@ -71,7 +71,7 @@ def test_it_has_what_is_promised_and_grows(empty: None, logins: Path, capsys: py
     filling.fill(130, said.append)
     assert (counts(), told()) == (before, first)
     assert cli.main(["demo-fill", "160"]) == 0
-    assert capsys.readouterr().out.splitlines()[-1] == "160 of 160 connections"
+    assert capsys.readouterr().out.splitlines()[-1] == "160 connections stand."
     assert counts()["Connection"] == 160
     assert counts()["User"] == 48
     assert {ref: value for ref, value in told().items() if ref in first} == first
@@ -91,6 +91,8 @@ def test_it_is_a_house_as_people_have_it(empty: None) -> None:
     for one in halves.each(Connection.objects.filter(state="latched").exclude(summary__off="")):
         ended = [each for each in one.secrets().values() if each.ends is not None and each.ends < now + timedelta(days=1)]
         assert ended, one.ref  # of those that work, only an end puts a pin out
+    for one in halves.each(Connection.objects.all()):
+        assert not destinations.moves(one), one.ref  # what is held may go where it is sent
 
 
 def test_no_real_house_is_filled(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:

@@ -86,7 +86,7 @@ def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
 def of_place(place: Place, slots: dict[str, str] | None = None, client: Client | None = None) -> frozenset[str]:
     """The origins of an application's own addresses in an environment: where a secret that it gave may go before anybody put it anywhere."""
     aside = (published(place, client, key, slots) for key in _ASIDE)
-    return destinations.origins((*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside))
+    return destinations.of_application((*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside))
 
 
 def _aside(connection: Connection) -> frozenset[str]:
