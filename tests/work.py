@@ -14,6 +14,21 @@ def divide(one: int, by: int) -> float:
     return one / by
 
 
+def words_of(count: int) -> str:
+    """An answer that takes its room twice when it is told."""
+    return "x" * count
+
+
+def length_of(count: int) -> int:
+    """A short answer, got with much."""
+    return len(words_of(count))
+
+
+def raises_words_of(count: int) -> str:
+    """An error that takes its room twice when it is told."""
+    raise ValueError("x" * count)
+
+
 def bytes_of(count: int) -> int:
     return len(bytearray(count))
 

@@ -184,6 +184,14 @@ def test_several_mistakes_are_told_at_once() -> None:
     assert [one.line for one in told.value.mistakes] == [9, 21]
 
 
+def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
+    bare = "".join(f"  w{number}/sandbox: {{}}\n" for number in range(3_000))
+    with pytest.raises(reading.BadInventory) as told:
+        reading.read(f"neat_latch_inventory: 1\nusers:\n{bare}")
+    assert len(told.value.mistakes) == reading.MOST_MISTAKES
+    assert [told.value.mistakes[at].line for at in (0, -1)] == [3, reading.MOST_MISTAKES // 2 + 2]  # two of each
+
+
 @pytest.mark.parametrize("text", ["", "x", "[]", "a: &b 1\nc: *b", "{" * 100])
 def test_what_is_no_inventory_is_refused(text: str) -> None:
     with pytest.raises(reading.BadInventory):

@@ -252,6 +252,20 @@ def test_a_child_has_so_much_memory_and_no_secrets(transactional_db: None) -> No
         heavy.run(work.writes)
 
 
+def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_told_so(transactional_db: None) -> None:
+    heavy.end_idle()
+    heavy.run(work.sorted_words, "a")
+    first = [one.process.pid for one in heavy._POOL._idle]
+    assert heavy.run(work.length_of, 200 * 2**20) == 200 * 2**20
+    assert heavy._POOL._idle == []
+    with pytest.raises(Problem, match="512 MiB"):
+        heavy.run(work.words_of, 300 * 2**20)
+    with pytest.raises(Problem, match="512 MiB"):
+        heavy.run(work.raises_words_of, 300 * 2**20)
+    heavy.run(work.sorted_words, "a")
+    assert [one.process.pid for one in heavy._POOL._idle] != first
+
+
 def test_one_caller_and_all_together_may_ask_for_so_much() -> None:
     pool, others = heavy._Pool(), [caller.Caller(f"other {number}") for number in range(heavy._MOST_WAITING)]
     one = caller.Caller("one")

@@ -17,6 +17,8 @@ from .shape import BY_NAME, KINDS, USE_FIELDS, VERSION, Content, Field, Kind, br
 Path = tuple[str | int, ...]
 LARGEST = 16 * 2**20
 MOST_VALUES = 1_000_000
+# Nobody reads more; a file with more is read no further.
+MOST_MISTAKES = 1_000
 
 
 @dataclass(frozen=True)
@@ -32,7 +34,7 @@ class Mistake:
 
 
 class BadInventory(ValueError):
-    """The file cannot be taken; all mistakes are named."""
+    """The file cannot be taken; all mistakes are named, up to :data:`MOST_MISTAKES` of them."""
 
     def __init__(self, mistakes: list[Mistake]) -> None:
         super().__init__("; ".join(str(one) for one in mistakes[:5]))
@@ -114,8 +116,14 @@ class _Checker:
         return self.lines.get(path, 1)
 
     def wrong(self, path: Path, says: str) -> None:
-        """Note a mistake."""
+        """Note a mistake. Raises :class:`BadInventory` where there are too many to go on."""
         self.mistakes.append(Mistake(self.line(path), _where(path), says))
+        if len(self.mistakes) >= MOST_MISTAKES:
+            raise self.refused()
+
+    def refused(self) -> BadInventory:
+        """What is wrong so far, by its lines."""
+        return BadInventory(sorted(self.mistakes, key=lambda one: one.line))
 
     def run(self) -> Inventory:
         """Everything, or all that is wrong."""
@@ -129,7 +137,7 @@ class _Checker:
             content[kind.name] = self.objects(kind)
         references = tuple(self.references(content))
         if self.mistakes:
-            raise BadInventory(sorted(self.mistakes, key=lambda one: one.line))
+            raise self.refused()
         lines = {(kind, key): self.line((kind, key)) for kind, some in content.items() for key in some}
         base = self.plain.get("base")
         return Inventory(content, str(base or ""), lines, references)

@@ -48,8 +48,8 @@ def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.
     child = _POOL.take(now)
     kept = False
     try:
-        worked, answer = child.ask((function.__module__, function.__qualname__, arguments, seconds), now)
-        kept = not isinstance(answer, heavy_child.TooLarge)  # what it holds may not come back
+        worked, answer, worn = child.ask((function.__module__, function.__qualname__, arguments, seconds), now)
+        kept = not worn and not isinstance(answer, heavy_child.TooLarge)
     finally:
         _POOL.give_back(child if kept else None, now)
         if not kept:
@@ -80,8 +80,11 @@ class _Child:
             close_fds=True,
         )
 
-    def ask(self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller) -> tuple[bool, Any]:
-        """Have something done. Raises :class:`Problem` and :class:`caller.HungUp`; the child is of no more use then."""
+    def ask(self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller) -> tuple[bool, Any, bool]:
+        """Have something done: whether it worked, what came of it, and whether the child is worn.
+
+        Raises :class:`Problem` and :class:`caller.HungUp`; the child is of no more use then.
+        """
         assert self.process.stdin is not None
         assert self.process.stdout is not None
         until = time.monotonic() + max(_LONGEST, 4 * what[3])
@@ -93,7 +96,7 @@ class _Child:
         if not body:
             log.warning("a piece of work was ended by its limits", work=f"{what[0]}.{what[1]}", ended=self.process.poll())
             raise _too_heavy(f"It takes more than {what[3]} seconds of work.")
-        answer: tuple[bool, Any] = pickle.loads(body)  # our own child's
+        answer: tuple[bool, Any, bool] = pickle.loads(body)  # our own child's
         return answer
 
     def _answer(self, descriptor: int, now: caller.Caller, until: float) -> bytes:

@@ -13,6 +13,9 @@ from typing import IO
 
 # Seconds of processor time for one piece of work, and octets of address space for all of the process.
 SECONDS, MEMORY = 5, 512 * 1024 * 1024
+# Octets; what a library has once taken does not all come back, so a process that has held more is
+# replaced. Otherwise it would depend on the work before whether there is room for the next.
+_WORN = MEMORY // 4
 _LENGTH = 8
 
 
@@ -43,6 +46,8 @@ def _do(module: str, name: str, arguments: tuple[object, ...]) -> tuple[bool, ob
     except Exception as error:  # the caller's to handle, as if it had been raised there
         try:
             pickle.loads(pickle.dumps(error))
+        except MemoryError:
+            return False, TooLarge()
         except Exception:
             return False, RuntimeError(f"{type(error).__name__}: {error}")
         return False, error
@@ -62,7 +67,10 @@ def main() -> None:
         limit = int(used.ru_utime + used.ru_stime) + 1 + seconds
         resource.setrlimit(resource.RLIMIT_CPU, (limit, resource.getrlimit(resource.RLIMIT_CPU)[1]))
         answer = _do(module, name, arguments)
+        worn = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 > _WORN
         try:
-            send(told_on, answer)
-        except (pickle.PicklingError, TypeError, AttributeError, MemoryError) as error:
-            send(told_on, (False, RuntimeError(f"the answer cannot be told: {type(error).__name__}")))
+            send(told_on, (*answer, worn))
+        except MemoryError:
+            send(told_on, (False, TooLarge(), True))
+        except (pickle.PicklingError, TypeError, AttributeError) as error:
+            send(told_on, (False, RuntimeError(f"the answer cannot be told: {type(error).__name__}"), worn))

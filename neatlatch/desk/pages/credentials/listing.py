@@ -24,7 +24,7 @@ _PLAIN = ("hint__icontains", "client__place__application__name__icontains", "cli
           "client__client_id__icontains")  # fmt: skip
 
 # "ends:30d" is what ends within thirty days and has not ended yet; "ends:yes" is what has an end at all.
-_IN_DAYS = re.compile(r"(\d{1,4})d?")
+_IN_DAYS = re.compile(r"([0-9]{1,4})d?")
 
 
 def fitting(rows: QuerySet[Credential], words: Iterable[Word], now: datetime) -> QuerySet[Credential]:

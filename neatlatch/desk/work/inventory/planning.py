@@ -177,8 +177,10 @@ def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
     count = len(mistakes)
     says = [f"{mistake.where}: {mistake.says}" if undo else str(mistake) for mistake in mistakes[:3]]
     detail = " ".join(f"{text[:1].upper()}{text[1:].rstrip('.')}." for text in says)
-    detail += f" And {count - 3} more." if count > 3 else ""
-    title = f"{'One thing is' if count == 1 else f'{count} things are'} wrong with the file; nothing was changed."
+    detail += f" And {count - 3:,} more." if count > 3 else ""
+    at_least = "At least " if count == reading.MOST_MISTAKES else ""
+    many = "One thing is" if count == 1 else f"{at_least}{count:,} things are"
+    title = f"{many} wrong with the file; nothing was changed."
     if undo:
         title = f"This import cannot be undone for {'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
     shown = [{"line": one.line, "where": one.where, "says": one.says} for one in mistakes[:200]]
