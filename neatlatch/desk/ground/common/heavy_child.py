@@ -13,9 +13,9 @@ from typing import IO
 
 # Seconds of processor time for one piece of work, and octets of address space for all of the process.
 SECONDS, MEMORY = 5, 512 * 1024 * 1024
-# Octets; what a library has once taken does not all come back, so a process that has held more is
-# replaced. Otherwise it would depend on the work before whether there is room for the next.
-_WORN = MEMORY // 4
+# Octets of address space; what a library has taken does not all come back, so a process that still has
+# more is replaced. Otherwise it would depend on the work before whether there is room for the next.
+_WORN = MEMORY // 2
 _LENGTH = 8
 
 
@@ -53,6 +53,12 @@ def _do(module: str, name: str, arguments: tuple[object, ...]) -> tuple[bool, ob
         return False, error
 
 
+def _address_space() -> int:
+    """Octets of address space that the process has now (proc(5), ``statm``)."""
+    with open("/proc/self/statm", encoding="ascii") as told:
+        return int(told.read().split()[0]) * resource.getpagesize()
+
+
 def main() -> None:
     """Work until the desk closes its end."""
     asked_on, told_on = os.fdopen(os.dup(0), "rb"), os.fdopen(os.dup(1), "wb")
@@ -67,7 +73,7 @@ def main() -> None:
         limit = int(used.ru_utime + used.ru_stime) + 1 + seconds
         resource.setrlimit(resource.RLIMIT_CPU, (limit, resource.getrlimit(resource.RLIMIT_CPU)[1]))
         answer = _do(module, name, arguments)
-        worn = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 > _WORN
+        worn = _address_space() > _WORN
         try:
             send(told_on, (*answer, worn))
         except MemoryError:
